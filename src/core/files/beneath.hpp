@@ -1,0 +1,46 @@
+// Looking files up below a folder in such a way that no "..", no link and no race leads out of it.
+//
+// The kernel does the guarding (openat2 with RESOLVE_BENEATH), in one step with the opening, so what was checked is what
+// is opened. All functions may be called from any thread.
+#pragma once
+
+#include <string>
+#include <variant>
+
+#include "core/files/descriptor.hpp"
+
+namespace porter::files {
+
+/// The errno of a failed system call.
+struct SystemError {
+  int number = 0;
+};
+
+/// The text for `number`, such as "No such file or directory".
+std::string describe(SystemError error);
+
+/// A folder below which files are opened. It is held open, so it stays the same folder when its path is renamed.
+class Folder {
+ public:
+  /// Opens the folder at `path`, an absolute path.
+  static std::variant<Folder, SystemError> open(const std::string& path);
+
+  /// Opens `relative` (empty: the folder itself) with `flags` of open(2). Links are followed while they stay below
+  /// the folder, absolute ones included. The error is EXDEV when the path leads out, ELOOP through a magic link.
+  std::variant<Descriptor, SystemError> open_beneath(const std::string& relative, int flags) const;
+
+ private:
+  Folder(Descriptor handle, std::string path) : handle_(std::move(handle)), path_(std::move(path)) {}
+
+  Descriptor handle_;
+  std::string path_;
+};
+
+/// The path that an open file has now, without links; empty if it has none any more.
+std::string path_of(const Descriptor& file);
+
+/// The first file called `name` in the folders of `search_path` (separated by colons) that can be executed; `name` itself
+/// if it holds a slash and can be executed; else empty.
+std::string find_program(const std::string& name, const std::string& search_path);
+
+}  // namespace porter::files

@@ -1,0 +1,218 @@
+// The catalogue of findings. In a sentence, {name} stands for that fact; a part in [brackets] is left out if one of the
+// facts in it is missing.
+#include <array>
+
+#include "core/findings/finding.hpp"
+
+namespace porter {
+namespace {
+
+struct Entry {
+  Code code;
+  std::string_view name;
+  int status;
+  std::string_view title;
+  std::string_view sentence;
+  std::string_view remedy;
+};
+
+constexpr auto kCatalogue = std::to_array<Entry>({
+    {Code::path_not_found, "path-not-found", 404, "Nothing at this path",
+     "{target} leads to {file}, which does not exist: there is no {missing} in {folder}.",
+     "[Did you mean {nearest_url} ?] Check the spelling, upper and lower case included, or put the file there."},
+    {Code::root_name_in_url, "root-name-in-url", 404, "The document root's name is in the URL",
+     "The URL begins with /{name}, which is the name of the document root itself ({root}). The document root is what / "
+     "shows, so its name is not part of any URL.",
+     "Leave it out: {url}"},
+    {Code::not_a_folder, "not-a-folder", 404, "A file, not a folder",
+     "{target} goes on below {file}, but that is a file and no script, so there is nothing below it.",
+     "Open {url} for the file itself."},
+    {Code::no_index, "no-index", 403, "No index file, and listing is off",
+     "The folder {folder} has none of the index files ({names}), and its listing is switched off.",
+     "Put an index.html there, or switch the listing on."},
+    {Code::outside_root, "outside-root", 403, "The path leads out of the document root",
+     "{target} leads through a link to a place outside of the document root {root}.",
+     "Put the files themselves below the document root; a link may only point to what is below it as well."},
+    {Code::hidden_file, "hidden-file", 403, "A hidden file",
+     "{file} has a name that begins with a dot, and such files are not shown, since they often hold secrets.",
+     "Give it a name without the dot if it is meant to be seen: mv {file_quoted} {plain_quoted}"},
+    {Code::backup_file, "backup-file", 403, "An editor's backup file",
+     "{file} looks like a backup copy that an editor has left, and such copies are not shown, since they hold the source "
+     "of scripts.",
+     "Rename it if it is meant to be seen, or remove it: rm {file_quoted}"},
+    {Code::unreadable, "unreadable", 403, "No permission to read",
+     "The server may not read {file} (its permissions are {mode}[, its owner is {owner}]).",
+     "Allow it: chmod {change} {file_quoted}"},
+    {Code::special_file, "special-file", 403, "Not a file that can be sent", "{file} is a {kind}, not a file or a folder.",
+     "Put an ordinary file there, or remove it: rm {file_quoted}"},
+    {Code::document_root_gone, "document-root-gone", 500, "The document root is gone",
+     "The document root {root} cannot be opened any more: {reason}.", "Put the folder back: mkdir -p {root_quoted}"},
+    {Code::file_vanished, "file-vanished", 500, "The file changed while it was being read",
+     "{file} could not be opened any more after it had been found: {reason}.", "Load the page once more."},
+    {Code::precondition_failed, "precondition-failed", 412, "Precondition failed",
+     "The request holds the condition {condition}, and {file} does not meet it.",
+     "Fetch the file anew without the condition; it has changed since."},
+    {Code::range_not_satisfiable, "range-not-satisfiable", 416, "No such range",
+     "The request asks for the range {range}, and {file} has only {size} bytes.",
+     "Ask for a range that begins below {size}."},
+    {Code::method_not_allowed, "method-not-allowed", 405, "Method not allowed",
+     "{method} cannot be used on {target}: it is a {kind}, which answers {allowed} only.",
+     "Use GET to read it. To have {method} answered, send it to a script."},
+    {Code::method_unknown, "method-unknown", 501, "Unknown method", "This server does not know the method {method}.",
+     "Use GET, HEAD, POST, PUT, PATCH, DELETE or OPTIONS."},
+
+    {Code::malformed_request, "malformed-request", 400, "Malformed request",
+     "The request is not HTTP as RFC 9112 has it: {problem}[ ({detail})].",
+     "Correct the client that sent it; curl -v shows what a request looks like."},
+    {Code::malformed_target, "malformed-target", 400, "Malformed URL", "The request target {problem}.",
+     "Correct the URL: a space is %20, a percent sign is %25, and a slash only separates folders."},
+    {Code::malformed_body, "malformed-body", 400, "Malformed body", "The request's body cannot be read: {problem}.",
+     "Correct the client that sent it: either one true Content-Length, or the chunked coding."},
+    {Code::coding_unknown, "coding-unknown", 501, "Unknown transfer coding",
+     "The request's body comes in the transfer coding \"{coding}\", and only chunked is known here.",
+     "Send the body with a Content-Length or chunked."},
+    {Code::host_missing, "host-missing", 400, "No Host field",
+     "An HTTP/1.1 request needs exactly one Host field, and this one has {count}.",
+     "Send one Host field, such as: Host: localhost"},
+    {Code::host_malformed, "host-malformed", 400, "Malformed Host field",
+     "The Host field holds \"{host}\", which is neither a host name nor an IP address, with or without a port.",
+     "Send a Host field such as: Host: localhost:{port}"},
+    {Code::host_not_served, "host-not-served", 421, "Not a name of this server",
+     "The request is for the host name {host}, and this server answers only to localhost, to names below .localhost, to IP "
+     "addresses and to the names it was given. This keeps foreign pages from reaching it through a name of theirs.",
+     "Open {url} instead, or allow the name: uporter serve --host {host}"},
+    {Code::version_unknown, "version-unknown", 505, "Unknown HTTP version",
+     "The request is in {version}, and this server speaks HTTP/1.1 and HTTP/1.0.", "Use HTTP/1.1."},
+    {Code::tls_on_plain_port, "tls-on-plain-port", 400, "https on an http port",
+     "The client speaks TLS (https), and this port speaks plain http.",
+     "Open the same address with http:// in place of https://."},
+    {Code::request_line_too_long, "request-line-too-long", 414, "The URL is too long",
+     "The request line is longer than {limit} bytes.", "Send what is long in the body of a POST instead of in the URL."},
+    {Code::head_too_large, "head-too-large", 431, "The request's head is too large",
+     "The request line and the header fields together are larger than {limit} bytes.",
+     "Clear this site's cookies in the browser; they are the usual cause."},
+    {Code::too_many_fields, "too-many-fields", 431, "Too many header fields",
+     "The request has more than {limit} header fields.", "Send fewer header fields."},
+    {Code::body_too_large, "body-too-large", 413, "The body is too large",
+     "The request's body is larger than {limit} bytes[ (it announces {length})].", "Send less at once."},
+    {Code::head_too_slow, "head-too-slow", 408, "The request did not arrive",
+     "The connection was open for {seconds} seconds, and no whole request head had come.",
+     "End the head with an empty line, and send it without pauses."},
+    {Code::body_too_slow, "body-too-slow", 408, "The body did not arrive",
+     "For {seconds} seconds nothing more came of the body that the request announces.",
+     "Send as many bytes as Content-Length says."},
+    {Code::expectation_unknown, "expectation-unknown", 417, "Unknown expectation",
+     "The request expects \"{expectation}\", and only 100-continue is known here.", "Leave the Expect field out."},
+    {Code::too_many_connections, "too-many-connections", 503, "Too many connections",
+     "The server has {limit} connections open, which is as many as it takes.",
+     "Try again in a moment; close what keeps so many connections open."},
+
+    {Code::script_not_executable, "script-not-executable", 403, "The script is not executable",
+     "{file} lies in a script folder, where files are run and not shown, but its permissions ({mode}) do not let it be run.",
+     "chmod +x {file_quoted}"},
+    {Code::script_needs_script_folder, "script-outside-script-folder", 403, "A script outside of a script folder",
+     "{file} is a {language} script, and such a file is run only in a script folder ({folders}). Its source is not shown.",
+     "To run it, move it: mv {file_quoted} {folder_quoted}/ . To show it as text, give it the ending .txt."},
+    {Code::interpreter_not_installed, "interpreter-not-installed", 500, "The interpreter is not installed",
+     "{file} is run by {program}, and that is not installed (looked for in {path}).",
+     "sudo apt-get install {package}"},
+    {Code::interpreter_not_found, "interpreter-not-found", 500, "The script's first line names a missing interpreter",
+     "The first line of {file} is \"{line}\", and {program} does not exist.",
+     "Correct the first line, such as \"#!/usr/bin/env {name}\"[, or install the interpreter: sudo apt-get install "
+     "{package}]"},
+    {Code::script_not_a_program, "not-a-program", 500, "Neither a script nor a program",
+     "{file} is executable, but it has no first line that names an interpreter (\"#!…\") and is no compiled program for "
+     "this machine.",
+     "Begin it with a line such as: #!/bin/sh"},
+    {Code::script_start_failed, "script-start-failed", 500, "The script could not be started",
+     "{file} could not be started: {reason}.", "Try it by hand: {command}"},
+    {Code::script_no_answer_head, "no-answer-head", 500, "The script wrote no answer head",
+     "{file} wrote its page without a head: its output begins with \"{output}\".",
+     "Let it print a head and an empty line before anything else: Content-Type: text/html"},
+    {Code::script_head_malformed, "answer-head-malformed", 500, "A malformed line in the answer head",
+     "Line {line} of the head that {file} wrote is no field: \"{text}\".",
+     "Write each line of the head as \"Name: value\", then an empty line, then the page."},
+    {Code::script_head_too_large, "answer-head-too-large", 500, "The answer head is too large",
+     "{file} wrote {limit} bytes, and its head had not ended.", "End the head with an empty line before the page begins."},
+    {Code::script_wrote_nothing, "wrote-nothing", 500, "The script wrote nothing",
+     "{file} ended with exit status 0 and wrote nothing at all to its standard output[; to its error stream it wrote: "
+     "{last}].",
+     "Let it print a head, an empty line and a page, and run it by hand to see what it does: {command}"},
+    {Code::script_failed, "script-failed", 500, "The script failed",
+     "{file} ended with exit status {status}[. The last line of its error stream is: {last}].",
+     "Mend what the error stream says, or run it by hand to see more: {command}"},
+    {Code::script_killed, "script-killed", 500, "The script was ended by a signal",
+     "{file} was ended by signal {signal} ({name})[. The last line of its error stream is: {last}].",
+     "Run it by hand to see where: {command}"},
+    {Code::script_too_slow, "script-too-slow", 504, "The script took too long",
+     "{file} wrote nothing for {seconds} seconds and was stopped.",
+     "Find what it waits for by running it by hand: {command}"},
+    {Code::script_too_many_redirects, "too-many-local-redirects", 500, "Scripts redirect in a circle",
+     "{count} local redirects followed one another, the last one to {location}.",
+     "Let one of the scripts answer with a page instead of a Location field."},
+    {Code::server_resources, "server-resources", 503, "The server is out of resources",
+     "The server could not {action}: {reason}.", "Close other programs, or raise the limit: ulimit -n 4096"},
+    {Code::server_stopping, "server-stopping", 503, "The server is being stopped",
+     "The server was stopped while {file} was still running.", "Start the server again and load the page once more."},
+});
+
+constexpr auto codes_in_order() {
+  std::array<Code, kCatalogue.size()> out{};
+  for (std::size_t i = 0; i < out.size(); ++i) out[i] = kCatalogue[i].code;
+  return out;
+}
+constexpr auto kCodes = codes_in_order();
+
+constexpr bool rows_stand_in_the_order_of_the_codes() {
+  for (std::size_t i = 0; i < kCatalogue.size(); ++i)
+    if (static_cast<std::size_t>(kCatalogue[i].code) != i) return false;
+  return true;
+}
+static_assert(rows_stand_in_the_order_of_the_codes());
+
+const Entry& entry(Code code) { return kCatalogue[static_cast<std::size_t>(code)]; }
+
+/// Fills `pattern` in; nullopt if a fact is missing.
+std::optional<std::string> fill(std::string_view pattern, const Finding& finding) {
+  std::string out;
+  std::size_t at = 0;
+  while (at < pattern.size()) {
+    if (pattern[at] == '{') {
+      const std::size_t end = pattern.find('}', at);
+      const auto value = finding.fact(pattern.substr(at + 1, end - at - 1));
+      if (!value) return std::nullopt;
+      out += *value;
+      at = end + 1;
+    } else if (pattern[at] == '[') {
+      const std::size_t end = pattern.find(']', at);
+      if (const auto part = fill(pattern.substr(at + 1, end - at - 1), finding)) out += *part;
+      at = end + 1;
+    } else {
+      out += pattern[at++];
+    }
+  }
+  return out;
+}
+
+std::string filled(std::string_view pattern, const Finding& finding) {
+  std::string out = fill(pattern, finding).value_or(std::string(pattern));
+  if (!out.empty() && out.front() == ' ') out.erase(0, 1);
+  return out;
+}
+
+}  // namespace
+
+std::optional<std::string_view> Finding::fact(std::string_view name) const {
+  for (const auto& [key, value] : facts)
+    if (key == name) return value;
+  return std::nullopt;
+}
+
+std::string_view code_name(Code code) { return entry(code).name; }
+int status_of(Code code) { return entry(code).status; }
+std::string_view title_of(Code code) { return entry(code).title; }
+std::string sentence_of(const Finding& finding) { return filled(entry(finding.code).sentence, finding); }
+std::string remedy_of(const Finding& finding) { return filled(entry(finding.code).remedy, finding); }
+std::span<const Code> all_codes() { return kCodes; }
+
+}  // namespace porter

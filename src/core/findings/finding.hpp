@@ -1,0 +1,100 @@
+// Findings: diagnosed problems, and the one catalogue of everything that is said about them.
+//
+// A Finding is a code and the facts of the case. Its sentence, its remedy and the status that goes with it come from
+// the catalogue alone, so the problem page, the log and the client always say the same words.
+#pragma once
+
+#include <optional>
+#include <span>
+#include <string>
+#include <string_view>
+#include <utility>
+#include <vector>
+
+namespace porter {
+
+/// One kind of problem. Its stable name, as people and programs see it, is code_name().
+enum class Code {
+  // What a request asks for.
+  path_not_found,
+  root_name_in_url,
+  not_a_folder,
+  no_index,
+  outside_root,
+  hidden_file,
+  backup_file,
+  unreadable,
+  special_file,
+  document_root_gone,
+  file_vanished,
+  precondition_failed,
+  range_not_satisfiable,
+  method_not_allowed,
+  method_unknown,
+  // How a request is written.
+  malformed_request,
+  malformed_target,
+  malformed_body,
+  coding_unknown,
+  host_missing,
+  host_malformed,
+  host_not_served,
+  version_unknown,
+  tls_on_plain_port,
+  request_line_too_long,
+  head_too_large,
+  too_many_fields,
+  body_too_large,
+  head_too_slow,
+  body_too_slow,
+  expectation_unknown,
+  too_many_connections,
+  // How a script ran.
+  script_not_executable,
+  script_needs_script_folder,
+  interpreter_not_installed,
+  interpreter_not_found,
+  script_not_a_program,
+  script_start_failed,
+  script_no_answer_head,
+  script_head_malformed,
+  script_head_too_large,
+  script_wrote_nothing,
+  script_failed,
+  script_killed,
+  script_too_slow,
+  script_too_many_redirects,
+  server_resources,
+  server_stopping,
+};
+
+/// A named fact of a finding, such as {"file", "/srv/www/index.html"}.
+using Fact = std::pair<std::string, std::string>;
+
+struct Finding {
+  Code code;
+  std::vector<Fact> facts;
+
+  /// The fact of that name; nullopt if the finding has none.
+  std::optional<std::string_view> fact(std::string_view name) const;
+};
+
+/// The stable name, such as "path-not-found".
+std::string_view code_name(Code code);
+
+/// The status of an answer that reports this problem.
+int status_of(Code code);
+
+/// A few words for a heading.
+std::string_view title_of(Code code);
+
+/// What is wrong, as one or two sentences with the facts in place.
+std::string sentence_of(const Finding& finding);
+
+/// What to do about it; never empty.
+std::string remedy_of(const Finding& finding);
+
+/// Every code there is, in the order of the catalogue.
+std::span<const Code> all_codes();
+
+}  // namespace porter

@@ -1,0 +1,164 @@
+// The request target: forms, decoding, dot segments. See target.hpp.
+#include "core/http/target.hpp"
+
+#include <vector>
+
+namespace porter::http {
+namespace {
+
+int hex_digit(char c) {
+  if (c >= '0' && c <= '9') return c - '0';
+  if (c >= 'a' && c <= 'f') return c - 'a' + 10;
+  if (c >= 'A' && c <= 'F') return c - 'A' + 10;
+  return -1;
+}
+
+bool is_unreserved_in_path(unsigned char c) {
+  if ((c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9')) return true;
+  return std::string_view("-._~!$&'()*+,;=:@/").find(static_cast<char>(c)) != std::string_view::npos;
+}
+
+/// Decodes a path and refuses what could make two readers of it disagree about where a segment or the path ends.
+std::optional<TargetError> decode_path(std::string_view raw, std::string& out) {
+  out.reserve(raw.size());
+  for (std::size_t i = 0; i < raw.size(); ++i) {
+    if (raw[i] != '%') {
+      out += raw[i];
+      continue;
+    }
+    const int high = i + 1 < raw.size() ? hex_digit(raw[i + 1]) : -1;
+    const int low = i + 2 < raw.size() ? hex_digit(raw[i + 2]) : -1;
+    if (high < 0 || low < 0) return TargetError::bad_escape;
+    const char byte = static_cast<char>(high * 16 + low);
+    if (byte == '\0') return TargetError::encoded_nul;
+    if (byte == '/') return TargetError::encoded_slash;
+    out += byte;
+    i += 2;
+  }
+  return std::nullopt;
+}
+
+}  // namespace
+
+std::optional<std::string> percent_decode(std::string_view encoded) {
+  std::string out;
+  out.reserve(encoded.size());
+  for (std::size_t i = 0; i < encoded.size(); ++i) {
+    if (encoded[i] != '%') {
+      out += encoded[i];
+      continue;
+    }
+    const int high = i + 1 < encoded.size() ? hex_digit(encoded[i + 1]) : -1;
+    const int low = i + 2 < encoded.size() ? hex_digit(encoded[i + 2]) : -1;
+    if (high < 0 || low < 0) return std::nullopt;
+    out += static_cast<char>(high * 16 + low);
+    i += 2;
+  }
+  return out;
+}
+
+std::string percent_encode_path(std::string_view path) {
+  static constexpr char kDigits[] = "0123456789ABCDEF";
+  std::string out;
+  out.reserve(path.size());
+  for (const char c : path) {
+    const auto byte = static_cast<unsigned char>(c);
+    if (is_unreserved_in_path(byte)) {
+      out += c;
+    } else {
+      out += '%';
+      out += kDigits[byte >> 4];
+      out += kDigits[byte & 15];
+    }
+  }
+  return out;
+}
+
+std::string remove_dot_segments(std::string_view path) {
+  std::vector<std::string_view> kept;
+  bool ends_as_folder = false;
+  std::size_t at = 1;
+  while (at <= path.size()) {
+    const std::size_t slash = path.find('/', at);
+    const std::string_view segment = path.substr(at, slash == std::string_view::npos ? path.npos : slash - at);
+    const bool last = slash == std::string_view::npos;
+    if (segment == ".." || segment == ".") {
+      if (segment == ".." && !kept.empty()) kept.pop_back();
+      ends_as_folder = last;
+    } else if (!last || !segment.empty()) {
+      kept.push_back(segment);
+      ends_as_folder = false;
+    } else {
+      ends_as_folder = true;
+    }
+    if (last) break;
+    at = slash + 1;
+  }
+  std::string out;
+  out.reserve(path.size());
+  for (const std::string_view segment : kept) {
+    out += '/';
+    out += segment;
+  }
+  if (ends_as_folder || out.empty()) out += '/';
+  return out;
+}
+
+std::variant<Target, TargetError> parse_target(std::string_view raw, std::string_view method) {
+  if (raw.empty()) return TargetError::empty;
+  for (const char c : raw) {
+    const auto byte = static_cast<unsigned char>(c);
+    if (byte <= 0x20 || byte == 0x7f) return TargetError::bad_character;
+    if (c == '#') return TargetError::fragment;
+  }
+  Target target;
+  if (method == "CONNECT") {
+    if (raw.find_first_of("/?@") != raw.npos || raw.find(':') == raw.npos) return TargetError::bad_form;
+    target.form = TargetForm::authority;
+    target.authority = std::string(raw);
+    return target;
+  }
+  if (raw == "*") {
+    if (method != "OPTIONS") return TargetError::bad_form;
+    target.form = TargetForm::asterisk;
+    return target;
+  }
+  if (raw.front() != '/') {
+    const std::size_t scheme_end = raw.find("://");
+    if (scheme_end == raw.npos) return TargetError::bad_form;
+    std::string scheme(raw.substr(0, scheme_end));
+    for (char& c : scheme) c = c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c;
+    if (scheme != "http" && scheme != "https") return TargetError::bad_form;
+    const std::string_view rest = raw.substr(scheme_end + 3);
+    const std::size_t authority_end = std::min(rest.find_first_of("/?"), rest.size());
+    const std::string_view authority = rest.substr(0, authority_end);
+    if (authority.empty() || authority.find('@') != authority.npos) return TargetError::bad_form;
+    target.form = TargetForm::absolute;
+    target.authority = std::string(authority);
+    raw = rest.substr(authority_end);
+  }
+  const std::size_t question = raw.find('?');
+  target.has_query = question != raw.npos;
+  if (target.has_query) target.query = std::string(raw.substr(question + 1));
+  target.raw_path = std::string(raw.substr(0, question));
+  if (target.raw_path.empty()) target.raw_path = "/";
+  std::string decoded;
+  if (const auto error = decode_path(target.raw_path, decoded)) return *error;
+  target.path = decoded.find("/.") == decoded.npos ? std::move(decoded) : remove_dot_segments(decoded);
+  return target;
+}
+
+std::string_view describe(TargetError error) {
+  switch (error) {
+    case TargetError::empty: return "is empty";
+    case TargetError::bad_character: return "holds a space or a control character, which must be written as %20 or alike";
+    case TargetError::bad_escape: return "has a percent sign that is not followed by two hexadecimal digits";
+    case TargetError::encoded_nul: return "has an encoded NUL byte (%00), which no file name can hold";
+    case TargetError::encoded_slash: return "has an encoded slash (%2F), which no file name can hold";
+    case TargetError::bad_form: return "is neither a path that begins with a slash nor an http:// URL";
+    case TargetError::fragment: return "has a #, which belongs to the browser and is never sent";
+  }
+  return "";
+}
+
+}  // namespace porter::http

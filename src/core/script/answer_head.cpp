@@ -1,0 +1,115 @@
+// Reading what a script writes before its page. See answer_head.hpp.
+#include "core/script/answer_head.hpp"
+
+#include <algorithm>
+#include <charconv>
+
+#include "core/http/head.hpp"
+
+namespace porter::script {
+namespace {
+
+/// Fields that belong to the connection, and are the server's to decide.
+bool is_connection_field(std::string_view name) {
+  for (const std::string_view field : {"Connection", "Keep-Alive", "Transfer-Encoding", "Upgrade", "Trailer", "TE"})
+    if (http::same_name(name, field)) return true;
+  return false;
+}
+
+bool read_status(std::string_view value, AnswerHead& head) {
+  int status = 0;
+  const auto [end, error] = std::from_chars(value.data(), value.data() + value.size(), status);
+  if (error != std::errc{} || status < 200 || status > 599) return false;
+  std::string_view rest = value.substr(static_cast<std::size_t>(end - value.data()));
+  if (!rest.empty() && rest.front() != ' ') return false;
+  head.status = status;
+  head.reason = std::string(http::trim(rest));
+  return true;
+}
+
+/// Reads one line into `head`; false if it is malformed.
+bool read_line(std::string_view line, AnswerHead& head, bool& has_status) {
+  const std::size_t colon = line.find(':');
+  if (colon == line.npos || !http::is_token(line.substr(0, colon))) return false;
+  const std::string_view name = line.substr(0, colon);
+  const std::string_view value = http::trim(line.substr(colon + 1));
+  const bool has_control = std::any_of(value.begin(), value.end(), [](char c) {
+    const auto byte = static_cast<unsigned char>(c);
+    return (byte < 0x20 && byte != '\t') || byte == 0x7f;
+  });
+  if (has_control) return false;
+  if (http::same_name(name, "Status")) {
+    has_status = true;
+    return read_status(value, head);
+  }
+  if (is_connection_field(name)) return true;
+  if (http::same_name(name, "Content-Length")) {
+    std::uint64_t length = 0;
+    const auto [end, error] = std::from_chars(value.data(), value.data() + value.size(), length);
+    if (error != std::errc{} || end != value.data() + value.size()) return false;
+    head.content_length = length;
+    return true;
+  }
+  if (http::same_name(name, "Location")) {
+    if (value.empty()) return false;
+    head.location = std::string(value);
+  }
+  head.fields.emplace_back(name, value);
+  return true;
+}
+
+}  // namespace
+
+std::optional<std::size_t> answer_head_length(std::string_view output) {
+  if (output.starts_with("\n")) return 1;
+  if (output.starts_with("\r\n")) return 2;
+  for (std::size_t at = 0; (at = output.find('\n', at)) != output.npos; ++at) {
+    if (output.substr(at + 1, 1) == "\n") return at + 2;
+    if (output.substr(at + 1, 2) == "\r\n") return at + 3;
+  }
+  return std::nullopt;
+}
+
+bool is_surely_no_head(std::string_view output) {
+  if (output.starts_with("HTTP/")) return false;
+  const std::size_t end = output.find('\n');
+  const std::string_view line = output.substr(0, end);
+  const std::size_t colon = line.find(':');
+  const std::string_view name = line.substr(0, colon);
+  if (line.empty() || line == "\r") return end != output.npos;
+  if (colon == line.npos) return end != output.npos || !http::is_token(name);
+  return !http::is_token(name);
+}
+
+std::variant<AnswerHead, AnswerHeadProblem> parse_answer_head(std::string_view text) {
+  AnswerHead head;
+  bool has_status = false;
+  std::size_t number = 0;
+  const std::string first(text.substr(0, text.find('\n')));
+  while (!text.empty()) {
+    const std::size_t end = std::min(text.find('\n'), text.size());
+    std::string_view line = text.substr(0, end);
+    text.remove_prefix(std::min(end + 1, text.size()));
+    if (line.ends_with('\r')) line.remove_suffix(1);
+    ++number;
+    if (line.empty()) break;
+    // nph-style and other programs may begin with a status line of their own.
+    if (number == 1 && line.starts_with("HTTP/") && line.size() > 9 && line[8] == ' ') {
+      has_status = read_status(line.substr(9), head);
+      if (!has_status) return AnswerHeadProblem{AnswerHeadProblem::Kind::malformed_line, number, std::string(line)};
+      continue;
+    }
+    if (read_line(line, head, has_status)) continue;
+    const auto kind = number == 1 ? AnswerHeadProblem::Kind::no_head : AnswerHeadProblem::Kind::malformed_line;
+    return AnswerHeadProblem{kind, number, std::string(line)};
+  }
+  if (head.fields.empty() && !has_status && !head.content_length)
+    return AnswerHeadProblem{AnswerHeadProblem::Kind::no_head, 1, first};
+  if (head.location && !has_status) {
+    // A client redirect without a status of its own is a 302 (section 6.2.3).
+    head.status = 302;
+  }
+  return head;
+}
+
+}  // namespace porter::script

@@ -1,0 +1,41 @@
+// The head that a script writes before its page (RFC 3875, section 6).
+#pragma once
+
+#include <cstddef>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <utility>
+#include <variant>
+#include <vector>
+
+namespace porter::script {
+
+struct AnswerHead {
+  int status = 200;
+  std::string reason;                                        ///< Empty: the usual phrase.
+  std::vector<std::pair<std::string, std::string>> fields;   ///< All but Status and those the server itself decides.
+  std::optional<std::string> location;                       ///< Of a redirect; also among `fields` if it is absolute.
+  std::optional<std::uint64_t> content_length;
+
+  /// True for a redirect that the server resolves itself: Location holds a path (section 6.2.2).
+  bool is_local_redirect() const { return location && location->starts_with('/'); }
+};
+
+struct AnswerHeadProblem {
+  enum class Kind { no_head, malformed_line } kind;
+  std::size_t line = 0;  ///< Counted from 1.
+  std::string text;      ///< The line.
+};
+
+/// Where the head at the start of `output` ends, its empty line included; nullopt while it does not. Lines may end in LF
+/// or CRLF.
+std::optional<std::size_t> answer_head_length(std::string_view output);
+
+/// True as soon as the first line of `output` shows that no head can come of it, such as a line of HTML.
+bool is_surely_no_head(std::string_view output);
+
+/// Reads a whole head, as measured by answer_head_length().
+std::variant<AnswerHead, AnswerHeadProblem> parse_answer_head(std::string_view head);
+
+}  // namespace porter::script

@@ -1,0 +1,86 @@
+// The table of interpreters, and the reading of first lines.
+#include "core/script/interpreters.hpp"
+
+#include <algorithm>
+#include <array>
+
+#include "core/http/head.hpp"
+
+namespace porter::script {
+namespace {
+
+constexpr auto kInterpreters = std::to_array<Interpreter>({
+    {"PHP", "php-cgi", "-v", "php-cgi", ".php .phtml", true},
+    {"Perl", "perl", "-v", "perl", ".pl", false},
+    {"Python", "python3", "--version", "python3", ".py", false},
+    {"Ruby", "ruby", "--version", "ruby", ".rb", false},
+    {"Lua", "lua", "-v", "lua5.4", ".lua", false},
+    {"Tcl", "tclsh", "", "tcl", ".tcl", false},
+    {"Shell", "sh", "", "dash", ".sh", false},
+});
+
+bool has_ending(std::string_view name, std::string_view ending) {
+  return name.size() > ending.size() && http::same_name(name.substr(name.size() - ending.size()), ending);
+}
+
+std::string_view next_word(std::string_view& text) {
+  text = http::trim(text);
+  const std::string_view word = text.substr(0, text.find_first_of(" \t"));
+  text.remove_prefix(word.size());
+  return word;
+}
+
+std::string_view base_name(std::string_view path) { return path.substr(path.rfind('/') + 1); }
+
+}  // namespace
+
+std::span<const Interpreter> interpreters() { return kInterpreters; }
+
+const Interpreter* interpreter_for(std::string_view name) {
+  for (const Interpreter& interpreter : kInterpreters) {
+    std::string_view endings = interpreter.endings;
+    for (std::string_view ending = next_word(endings); !ending.empty(); ending = next_word(endings))
+      if (has_ending(name, ending)) return &interpreter;
+  }
+  return nullptr;
+}
+
+const Interpreter* interpreter_called(std::string_view program) {
+  const auto* const found = std::find_if(kInterpreters.begin(), kInterpreters.end(),
+                                         [&](const Interpreter& i) { return i.program == program; });
+  return found == kInterpreters.end() ? nullptr : found;
+}
+
+std::string version_in(std::string_view output) {
+  const auto digit = [](char c) { return c >= '0' && c <= '9'; };
+  for (std::size_t i = 0; i < output.size(); ++i) {
+    if (!digit(output[i])) continue;
+    std::size_t end = i;
+    while (end < output.size() && (digit(output[end]) || output[end] == '.')) ++end;
+    std::string_view version = output.substr(i, end - i);
+    while (version.ends_with('.')) version.remove_suffix(1);
+    if (version.find('.') != version.npos) return std::string(version);
+    i = end;
+  }
+  return {};
+}
+
+FirstLine read_first_line(std::string_view start) {
+  FirstLine line;
+  line.text = std::string(start.substr(0, start.find('\n')));
+  if (!line.text.starts_with("#!")) return line;
+  std::string_view rest = std::string_view(line.text).substr(2);
+  line.program = std::string(next_word(rest));
+  line.argument = std::string(http::trim(rest));
+  return line;
+}
+
+std::string FirstLine::meant() const {
+  if (base_name(program) != "env") return std::string(base_name(program));
+  std::string_view rest = argument;
+  std::string_view word = next_word(rest);
+  while (word.starts_with('-') || word.find('=') != word.npos) word = next_word(rest);
+  return std::string(base_name(word));
+}
+
+}  // namespace porter::script

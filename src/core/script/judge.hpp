@@ -1,0 +1,42 @@
+// Judging a run: from what a script wrote and how it ended to the finding that says what went wrong.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "core/findings/finding.hpp"
+#include "core/script/answer_head.hpp"
+#include "core/script/interpreters.hpp"
+
+namespace porter::script {
+
+/// What is known of a run that has ended.
+struct RunReport {
+  std::string path;     ///< The script.
+  std::string command;  ///< What a person would type to run it by hand.
+  int exit_status = 0;
+  int signal = 0;            ///< 0: it ended by itself.
+  bool was_too_slow = false;  ///< It was ended because its time was up.
+  long seconds_allowed = 0;
+  bool has_head = false;            ///< A whole, well-formed answer head was read.
+  std::optional<AnswerHeadProblem> head_problem;
+  std::size_t head_limit = 0;       ///< Not 0: its output reached this size without an end of the head.
+  std::string output_start;         ///< The beginning of its output.
+  std::string error_text;           ///< The end of its error stream.
+};
+
+/// The most telling problem of the run; nullopt if it went well.
+std::optional<Finding> judge_run(const RunReport& report);
+
+/// Why executing `path` directly failed with `error` (errno); `start` is the beginning of the file.
+Finding judge_start(const std::string& path, const std::string& command, int error, std::string_view start);
+
+/// The last `count` lines of `text` that are not blank, in order.
+std::vector<std::string> last_lines(std::string_view text, std::size_t count);
+
+/// The name of a signal, such as "SIGSEGV".
+std::string signal_name(int signal);
+
+}  // namespace porter::script

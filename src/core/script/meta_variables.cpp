@@ -1,0 +1,102 @@
+// Building a script's environment. See meta_variables.hpp.
+#include "core/script/meta_variables.hpp"
+
+#include <algorithm>
+
+namespace porter::script {
+namespace {
+
+/// "Accept-Language" as "HTTP_ACCEPT_LANGUAGE" (RFC 3875, section 4.1.18).
+std::string protocol_variable(std::string_view field_name) {
+  std::string out = "HTTP_";
+  for (const char c : field_name) {
+    const bool lower = c >= 'a' && c <= 'z';
+    out += lower ? static_cast<char>(c - 32) : c == '-' ? '_' : c;
+  }
+  return out;
+}
+
+/// Fields that are not passed on: those that have a variable of their own, those of the connection (RFC 3875, section
+/// 4.1.18), and Proxy, whose variable HTTP_PROXY many programs take for a setting.
+bool is_withheld(std::string_view name) {
+  for (const std::string_view withheld :
+       {"Content-Type", "Content-Length", "Transfer-Encoding", "Connection", "Keep-Alive", "TE", "Trailer", "Proxy",
+        "Expect", "Upgrade"})
+    if (http::same_name(name, withheld)) return true;
+  // A name with an underscore would take the variable of the name with a hyphen.
+  return name.find('_') != name.npos;
+}
+
+}  // namespace
+
+std::vector<std::string> meta_variables(const sites::ScriptFound& script, const Site& site,
+                                        const http::RequestHead& head, const http::Target& target, const Peer& peer,
+                                        std::optional<std::uint64_t> body_length,
+                                        const std::vector<std::string>& passed_on) {
+  std::vector<std::string> out = passed_on;
+  const auto add = [&](std::string_view name, std::string_view value) {
+    std::string line(name);
+    line += '=';
+    // A field's value cannot hold a NUL; a decoded path cannot either.
+    line += value;
+    out.push_back(std::move(line));
+  };
+  add("GATEWAY_INTERFACE", "CGI/1.1");
+  add("SERVER_SOFTWARE", "UprightPorter/" PORTER_VERSION);
+  add("SERVER_PROTOCOL", head.minor_version == 0 ? "HTTP/1.0" : "HTTP/1.1");
+  add("SERVER_NAME", peer.server_name);
+  add("SERVER_PORT", std::to_string(peer.server_port));
+  add("REQUEST_METHOD", head.method);
+  add("SCRIPT_NAME", script.name);
+  if (!script.path_info.empty()) {
+    add("PATH_INFO", script.path_info);
+    add("PATH_TRANSLATED", site.document_root + script.path_info);
+  }
+  add("QUERY_STRING", target.query);
+  add("REMOTE_ADDR", peer.client_address);
+  add("REMOTE_PORT", std::to_string(peer.client_port));
+  if (body_length) {
+    add("CONTENT_LENGTH", std::to_string(*body_length));
+    if (const auto type = head.field("Content-Type")) add("CONTENT_TYPE", *type);
+  }
+  add("SCRIPT_FILENAME", script.path);
+  add("DOCUMENT_ROOT", site.document_root);
+  add("REQUEST_SCHEME", "http");
+  add("REQUEST_URI", target.has_query ? target.raw_path + "?" + target.query : target.raw_path);
+  add("REDIRECT_STATUS", "200");
+
+  std::vector<std::string_view> done;
+  for (const http::Field& field : head.fields) {
+    if (is_withheld(field.name)) continue;
+    const bool seen = std::any_of(done.begin(), done.end(),
+                                  [&](std::string_view name) { return http::same_name(name, field.name); });
+    if (seen) continue;
+    done.push_back(field.name);
+    // Cookies are joined by the separator of their own list (RFC 6265, section 5.4).
+    if (http::same_name(field.name, "Cookie")) {
+      std::string cookies;
+      for (const http::Field& other : head.fields)
+        if (http::same_name(other.name, "Cookie")) cookies += (cookies.empty() ? "" : "; ") + std::string(other.value);
+      add("HTTP_COOKIE", cookies);
+    } else {
+      add(protocol_variable(field.name), head.joined(field.name));
+    }
+  }
+  return out;
+}
+
+std::vector<std::string> query_arguments(std::string_view query) {
+  std::vector<std::string> out;
+  if (query.empty() || query.find('=') != query.npos) return out;
+  for (;;) {
+    const std::size_t plus = std::min(query.find('+'), query.size());
+    auto word = http::percent_decode(query.substr(0, plus));
+    // A word that cannot be an argument makes the whole query one that is not indexed.
+    if (!word || word->find('\0') != std::string::npos) return {};
+    out.push_back(std::move(*word));
+    if (plus == query.size()) return out;
+    query.remove_prefix(plus + 1);
+  }
+}
+
+}  // namespace porter::script

@@ -1,0 +1,41 @@
+// The entries of a folder, as a listing shows them.
+#pragma once
+
+#include <cstdint>
+#include <string>
+#include <string_view>
+#include <variant>
+#include <vector>
+
+#include "core/files/beneath.hpp"
+#include "core/sites/resolve.hpp"
+
+namespace porter::sites {
+
+struct Entry {
+  std::string name;  ///< May hold any byte but "/" and NUL.
+  bool is_folder = false;
+  bool runs = false;             ///< A request for it runs it.
+  std::uint64_t size = 0;        ///< Bytes; 0 for a folder.
+  std::int64_t changed = 0;      ///< Seconds since 1970.
+};
+
+enum class SortKey { name, size, date };
+
+struct Order {
+  SortKey key = SortKey::name;
+  bool descending = false;
+};
+
+/// The order that a listing's query asks for: "sort=name|size|date" and "order=up|down"; by name, upwards, where it
+/// says nothing.
+Order order_from_query(std::string_view query);
+
+/// The entries of `folder` that are shown: no hidden files, no backup copies, nothing that could not be opened anyway
+/// (special files). Unsorted.
+std::variant<std::vector<Entry>, files::SystemError> read_entries(const FolderFound& folder);
+
+/// Puts folders first, and each group in `order`; equal entries by name.
+void sort_entries(std::vector<Entry>& entries, Order order);
+
+}  // namespace porter::sites

@@ -1,0 +1,82 @@
+// resolve(): the one place that decides what a request leads to.
+//
+// Serving, problem pages and every explanation call it, so that what is explained is what happens. It reads the file
+// system but changes nothing, runs nothing, and may be called from any thread. The outcome comes with its trail: the
+// steps by which it was reached, as sentences for people.
+#pragma once
+
+#include <sys/stat.h>
+
+#include <string>
+#include <string_view>
+#include <variant>
+#include <vector>
+
+#include "core/files/descriptor.hpp"
+#include "core/findings/finding.hpp"
+#include "core/http/target.hpp"
+#include "core/settings/settings.hpp"
+
+namespace porter::sites {
+
+/// What is asked for.
+struct Asked {
+  std::string_view method;
+  const http::Target& target;
+};
+
+/// A file to be sent, already open.
+struct FileFound {
+  files::Descriptor file;
+  struct stat info {};
+  std::string path;  ///< On disk.
+};
+
+/// A folder whose entries are to be shown.
+struct FolderFound {
+  std::string path;          ///< On disk, without a final slash.
+  bool is_script_folder = false;  ///< Its executable files would be run.
+};
+
+/// A script to be run.
+struct ScriptFound {
+  std::string path;         ///< On disk.
+  std::string interpreter;  ///< The full path of the program that runs it; empty if it is run directly.
+  std::string language;     ///< "PHP", or empty if its own first line decides.
+  std::string name;         ///< SCRIPT_NAME: the decoded path that leads to the script (RFC 3875, section 4.1.13).
+  std::string path_info;    ///< PATH_INFO: the decoded rest of the path; empty or begins with a slash (4.1.5).
+};
+
+struct Redirect {
+  int status = 301;
+  std::string location;  ///< An absolute path with its query.
+};
+
+using Outcome = std::variant<FileFound, FolderFound, ScriptFound, Redirect, Finding>;
+
+struct Resolution {
+  Outcome outcome;
+  std::vector<std::string> trail;
+};
+
+/// What `asked` leads to at `site` under `settings`.
+Resolution resolve(const Settings& settings, const Site& site, const Asked& asked);
+
+/// The methods that a file or listing answers, as the value of an Allow field.
+inline constexpr std::string_view kReadingMethods = "GET, HEAD, OPTIONS";
+/// The methods that a script is given, as the value of an Allow field.
+inline constexpr std::string_view kScriptMethods = "GET, HEAD, POST, PUT, PATCH, DELETE, OPTIONS";
+
+/// True for the methods that the server passes on to anything at all.
+bool is_known_method(std::string_view method);
+
+/// True if the file called `name` in a folder would be run for a request: its ending or its permissions say so.
+bool would_run(std::string_view name, const struct stat& info, bool in_script_folder);
+
+/// True for names that are not shown: a leading dot (".well-known" excepted).
+bool is_hidden(std::string_view name);
+
+/// True for the copies that editors leave behind ("page.php~", ".page.php.swp", "page.php.bak").
+bool is_backup(std::string_view name);
+
+}  // namespace porter::sites

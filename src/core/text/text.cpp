@@ -1,0 +1,182 @@
+// Escaping, sizes and nearest names. See text.hpp.
+#include "core/text/text.hpp"
+
+#include <algorithm>
+#include <array>
+#include <cstdio>
+#include <numeric>
+#include <vector>
+
+namespace porter::text {
+namespace {
+
+struct Character {
+  char32_t code = 0;
+  std::size_t length = 0;  ///< 0: the bytes are not UTF-8.
+};
+
+/// The character at the front of `text` (RFC 3629: no overlong forms, no surrogates, nothing above U+10FFFF).
+Character first_character(std::string_view text) {
+  const auto byte = [&](std::size_t i) { return static_cast<unsigned char>(text[i]); };
+  const unsigned char lead = byte(0);
+  if (lead < 0x80) return {lead, 1};
+  const std::size_t length = lead >= 0xf0 ? 4 : lead >= 0xe0 ? 3 : lead >= 0xc2 ? 2 : 0;
+  if (length == 0 || lead > 0xf4 || text.size() < length) return {};
+  char32_t code = lead & (0xffU >> (length + 1));
+  for (std::size_t i = 1; i < length; ++i) {
+    if ((byte(i) & 0xc0) != 0x80) return {};
+    code = (code << 6) | (byte(i) & 0x3fU);
+  }
+  constexpr std::array<char32_t, 5> kSmallest = {0, 0, 0x80, 0x800, 0x10000};
+  if (code < kSmallest[length] || code > 0x10ffff || (code >= 0xd800 && code <= 0xdfff)) return {};
+  return {code, length};
+}
+
+/// True for characters that would move, hide or forge text in a line of a terminal.
+bool disturbs_a_line(char32_t c) {
+  return c < 0x20 || (c >= 0x7f && c <= 0x9f) || c == 0x061c || c == 0xfeff || (c >= 0x200b && c <= 0x200f) ||
+         (c >= 0x2028 && c <= 0x202e) || (c >= 0x2060 && c <= 0x206f) || (c >= 0xfff9 && c <= 0xfffb);
+}
+
+void append_hex(std::string& out, std::string_view bytes) {
+  for (const char c : bytes) {
+    std::array<char, 8> buffer{};
+    std::snprintf(buffer.data(), buffer.size(), "\\x%02x", static_cast<unsigned>(static_cast<unsigned char>(c)));
+    out += buffer.data();
+  }
+}
+
+std::string to_lower(std::string_view text) {
+  std::string out(text);
+  for (char& c : out) c = c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c;
+  return out;
+}
+
+/// Levenshtein's distance with the swap of two neighbours as one edit, by the usual table of three rows.
+std::size_t edit_distance(std::string_view a, std::string_view b) {
+  std::vector<std::size_t> before(b.size() + 1);
+  std::vector<std::size_t> last(b.size() + 1);
+  std::vector<std::size_t> row(b.size() + 1);
+  std::iota(last.begin(), last.end(), 0);
+  for (std::size_t i = 1; i <= a.size(); ++i) {
+    row[0] = i;
+    for (std::size_t j = 1; j <= b.size(); ++j) {
+      const std::size_t change = a[i - 1] == b[j - 1] ? 0 : 1;
+      row[j] = std::min({last[j] + 1, row[j - 1] + 1, last[j - 1] + change});
+      if (i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1]) row[j] = std::min(row[j], before[j - 2] + 1);
+    }
+    std::swap(before, last);
+    std::swap(last, row);
+  }
+  return last[b.size()];
+}
+
+std::string_view without_ending(std::string_view name) {
+  const std::size_t dot = name.rfind('.');
+  return dot == name.npos || dot == 0 ? name : name.substr(0, dot);
+}
+
+}  // namespace
+
+std::string to_utf8(std::string_view text) {
+  std::string out;
+  out.reserve(text.size());
+  while (!text.empty()) {
+    const std::size_t length = first_character(text).length;
+    if (length == 0) {
+      out += "\xef\xbf\xbd";
+    } else {
+      out += text.substr(0, length);
+    }
+    text.remove_prefix(std::max<std::size_t>(length, 1));
+  }
+  return out;
+}
+
+std::string escape_html(std::string_view text) {
+  std::string out;
+  for (const char c : to_utf8(text)) {
+    switch (c) {
+      case '&': out += "&amp;"; break;
+      case '<': out += "&lt;"; break;
+      case '>': out += "&gt;"; break;
+      case '"': out += "&quot;"; break;
+      case '\'': out += "&#39;"; break;
+      default: out += c;
+    }
+  }
+  return out;
+}
+
+std::string escape_line(std::string_view text) {
+  std::string out;
+  out.reserve(text.size());
+  while (!text.empty()) {
+    const Character c = first_character(text);
+    const std::string_view bytes = text.substr(0, std::max<std::size_t>(c.length, 1));
+    if (c.length == 0 || disturbs_a_line(c.code)) {
+      append_hex(out, bytes);
+    } else if (c.code == '\\') {
+      out += "\\\\";
+    } else {
+      out += bytes;
+    }
+    text.remove_prefix(bytes.size());
+  }
+  return out;
+}
+
+std::string shell_word(std::string_view word) {
+  const auto plain = [](char c) {
+    return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') ||
+           std::string_view("%+,-./:=@_").find(c) != std::string_view::npos;
+  };
+  if (!word.empty() && std::all_of(word.begin(), word.end(), plain)) return std::string(word);
+  std::string out = "'";
+  for (const char c : word) {
+    if (c == '\'') {
+      out += "'\\''";
+    } else {
+      out += c;
+    }
+  }
+  return out + "'";
+}
+
+std::string format_size(std::uint64_t bytes) {
+  if (bytes < 1000) return std::to_string(bytes) + " B";
+  constexpr std::array<const char*, 6> kUnits = {"KB", "MB", "GB", "TB", "PB", "EB"};
+  double value = static_cast<double>(bytes) / 1000;
+  std::size_t unit = 0;
+  // 999.95 would be printed as 1000.0.
+  while (value >= 999.95 && unit + 1 < kUnits.size()) {
+    value /= 1000;
+    ++unit;
+  }
+  std::array<char, 32> out{};
+  std::snprintf(out.data(), out.size(), "%.1f %s", value, kUnits[unit]);
+  return out.data();
+}
+
+std::optional<std::string> nearest(std::string_view wanted, std::span<const std::string> names) {
+  if (wanted.empty() || wanted.size() > 255) return std::nullopt;
+  const std::string want = to_lower(wanted);
+  const std::string_view want_stem = without_ending(want);
+  const std::size_t most = std::max<std::size_t>(1, want.size() / 3);
+  std::optional<std::string> best;
+  // Half steps: an equal stem with another ending beats one edit, since forgetting the ending is the likelier slip.
+  std::size_t best_score = 2 * most + 1;
+  for (const std::string& name : names) {
+    if (name.size() > 255 || name == wanted) continue;
+    const std::string have = to_lower(name);
+    std::size_t score = 2 * edit_distance(want, have);
+    if (!want_stem.empty() && without_ending(have) == want_stem) score = std::min<std::size_t>(score, 1);
+    if (score < best_score) {
+      best_score = score;
+      best = name;
+    }
+  }
+  return best;
+}
+
+}  // namespace porter::text

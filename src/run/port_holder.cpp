@@ -1,0 +1,69 @@
+// From /proc/net/tcp to a socket's inode, and from there to the process that has it open.
+#include "run/port_holder.hpp"
+
+#include <unistd.h>
+
+#include <array>
+#include <cstdlib>
+#include <filesystem>
+#include <fstream>
+#include <sstream>
+#include <vector>
+
+namespace porter::run {
+namespace {
+
+namespace fs = std::filesystem;
+
+/// "socket:[INODE]" of each socket that listens on `port`, as the links in /proc/PID/fd show it.
+std::vector<std::string> listening_sockets(const char* table, std::uint16_t port) {
+  std::vector<std::string> out;
+  std::ifstream file(table);
+  std::string line;
+  std::getline(file, line);
+  while (std::getline(file, line)) {
+    std::istringstream words(line);
+    std::string slot, local, remote, state, queues, timer, retransmits, user, timeout, inode;
+    words >> slot >> local >> remote >> state >> queues >> timer >> retransmits >> user >> timeout >> inode;
+    constexpr std::string_view kListen = "0A";
+    const std::size_t colon = local.rfind(':');
+    if (state != kListen || colon == std::string::npos) continue;
+    if (std::strtoul(local.c_str() + colon + 1, nullptr, 16) == port) out.push_back("socket:[" + inode + "]");
+  }
+  return out;
+}
+
+bool has_open(const fs::path& process, const std::vector<std::string>& sockets) {
+  std::error_code error;
+  for (fs::directory_iterator entry(process / "fd", error), end; !error && entry != end; entry.increment(error)) {
+    std::array<char, 64> link{};
+    const ssize_t length = ::readlink(entry->path().c_str(), link.data(), link.size());
+    if (length <= 0) continue;
+    const std::string_view target(link.data(), static_cast<std::size_t>(length));
+    for (const std::string& socket : sockets)
+      if (target == socket) return true;
+  }
+  return false;
+}
+
+}  // namespace
+
+std::optional<PortHolder> find_port_holder(std::uint16_t port) {
+  auto sockets = listening_sockets("/proc/net/tcp", port);
+  const auto more = listening_sockets("/proc/net/tcp6", port);
+  sockets.insert(sockets.end(), more.begin(), more.end());
+  if (sockets.empty()) return std::nullopt;
+  std::error_code error;
+  for (fs::directory_iterator entry("/proc", error), end; !error && entry != end; entry.increment(error)) {
+    const std::string name = entry->path().filename().string();
+    if (name.find_first_not_of("0123456789") != std::string::npos || !has_open(entry->path(), sockets)) continue;
+    PortHolder holder;
+    holder.id = static_cast<pid_t>(std::atol(name.c_str()));
+    std::ifstream comm(entry->path() / "comm");
+    std::getline(comm, holder.name);
+    return holder;
+  }
+  return std::nullopt;
+}
+
+}  // namespace porter::run

@@ -1,0 +1,21 @@
+// Who listens on a port of this machine.
+#pragma once
+
+#include <sys/types.h>
+
+#include <cstdint>
+#include <optional>
+#include <string>
+
+namespace porter::run {
+
+struct PortHolder {
+  pid_t id = 0;
+  std::string name;  ///< The program's name, as the kernel has it.
+};
+
+/// The process that listens on TCP port `port`; nullopt if there is none, or if it belongs to somebody else and the
+/// kernel does not tell.
+std::optional<PortHolder> find_port_holder(std::uint16_t port);
+
+}  // namespace porter::run

@@ -1,0 +1,56 @@
+// Asking interpreters for their versions. See probe.hpp.
+#include "run/probe.hpp"
+
+#include <algorithm>
+#include <array>
+#include <boost/asio/co_spawn.hpp>
+#include <boost/asio/detached.hpp>
+#include <boost/asio/this_coro.hpp>
+
+#include "core/files/beneath.hpp"
+
+namespace porter::run {
+namespace {
+
+constexpr std::chrono::seconds kMostTime{2};
+constexpr std::size_t kMostOutput = 4096;
+
+asio::awaitable<void> ask_version(RunSet& runs, std::string search_path, FoundInterpreter& found) {
+  RunOrder order;
+  order.program = found.path;
+  order.arguments = {found.path, std::string(found.interpreter->version_argument)};
+  order.environment = {"PATH=" + search_path};
+  order.folder = "/";
+  auto started = Run::start(co_await asio::this_coro::executor, runs, std::move(order));
+  if (std::holds_alternative<StartError>(started)) co_return;
+  const auto run = std::get<std::shared_ptr<Run>>(started);
+  run->set_deadline(Clock::now() + kMostTime);
+  std::string output;
+  std::array<char, 1024> buffer;
+  while (const std::size_t got = co_await run->read(buffer))
+    if (output.size() < kMostOutput) output += std::string_view(buffer.data(), std::min(got, buffer.size()));
+  co_await run->end();
+  found.version = script::version_in(output.empty() ? run->error_text() : output);
+}
+
+}  // namespace
+
+asio::awaitable<std::vector<FoundInterpreter>> probe_interpreters(RunSet& runs, std::string search_path) {
+  std::vector<FoundInterpreter> all;
+  for (const script::Interpreter& interpreter : script::interpreters())
+    all.push_back({&interpreter, files::find_program(std::string(interpreter.program), search_path), {}});
+  const auto executor = co_await asio::this_coro::executor;
+  std::size_t asked = 0;
+  Event done(executor);
+  for (FoundInterpreter& found : all) {
+    if (found.path.empty() || found.interpreter->version_argument.empty()) continue;
+    ++asked;
+    asio::co_spawn(executor, ask_version(runs, search_path, found), [&](const std::exception_ptr&) {
+      if (--asked == 0) done.set();
+    });
+  }
+  if (asked > 0) co_await done.wait();
+  co_return all;
+}
+
+}  // namespace porter::run

@@ -1,0 +1,131 @@
+// vfork and execve, with only async-signal-safe calls in between. See start.hpp.
+#include "run/start.hpp"
+
+#include <fcntl.h>
+#include <sys/resource.h>
+#include <sys/stat.h>
+#include <sys/syscall.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <cerrno>
+#include <csignal>
+#include <cstdlib>
+
+namespace porter::run {
+namespace {
+
+rlimit original_file_limit{};
+bool has_original_file_limit = false;
+
+std::vector<char*> pointers(const std::vector<std::string>& strings) {
+  std::vector<char*> out;
+  out.reserve(strings.size() + 1);
+  // execve() takes its strings as non-const by tradition only.
+  for (const std::string& s : strings) out.push_back(const_cast<char*>(s.c_str()));
+  out.push_back(nullptr);
+  return out;
+}
+
+/// Everything that the child needs, laid out before it exists: it may not allocate.
+struct Child {
+  const char* program;
+  char* const* arguments;
+  char* const* environment;
+  const char* folder;
+  int streams[3];
+  const rlimit* file_limit;
+  StartError failure{};
+};
+
+/// Runs in the child, in the parent's memory. Never returns; leaves the reason in `child.failure`.
+[[noreturn]] void become(Child& child) {
+  const auto fail = [&child](StartError::Step step) {
+    child.failure = {step, errno};
+    ::_exit(127);
+  };
+  ::setpgid(0, 0);
+  // Handlers would run in the parent's memory, and an ignored SIGPIPE would be inherited.
+  for (int signal = 1; signal < NSIG; ++signal) ::signal(signal, SIG_DFL);
+  for (int i = 0; i < 3; ++i) {
+    // dup2 onto itself would keep the close-on-exec flag; the caller makes sure that all are above 2.
+    if (::dup2(child.streams[i], i) < 0) fail(StartError::Step::resources);
+  }
+  if (::syscall(SYS_close_range, 3, ~0U, 0) != 0) fail(StartError::Step::resources);
+  if (::chdir(child.folder) != 0) fail(StartError::Step::folder);
+  if (child.file_limit != nullptr) ::setrlimit(RLIMIT_NOFILE, child.file_limit);
+  ::umask(022);
+  sigset_t none;
+  ::sigemptyset(&none);
+  ::sigprocmask(SIG_SETMASK, &none, nullptr);
+  ::execve(child.program, child.arguments, child.environment);
+  fail(StartError::Step::execute);
+  ::abort();
+}
+
+/// A descriptor above 2 for `number`, or for /dev/null; -1 if there is none to be had.
+files::Descriptor above_standard(int number) {
+  if (number < 0) {
+    const files::Descriptor null(::open("/dev/null", O_RDWR | O_CLOEXEC));
+    return files::Descriptor(null.is_open() ? ::fcntl(null.get(), F_DUPFD_CLOEXEC, 3) : -1);
+  }
+  return files::Descriptor(::fcntl(number, F_DUPFD_CLOEXEC, 3));
+}
+
+// A function of its own, so that no variable of the caller can be lost between the two returns of vfork().
+[[gnu::noinline]] pid_t vfork_and_become(Child& child) {
+  const pid_t id = ::vfork();
+  if (id == 0) become(child);
+  return id;
+}
+
+}  // namespace
+
+void remember_file_limit() { has_original_file_limit = ::getrlimit(RLIMIT_NOFILE, &original_file_limit) == 0; }
+
+std::variant<Process, StartError> start_process(const StartOrder& order) {
+  const auto arguments = pointers(order.arguments);
+  const auto environment = pointers(order.environment);
+  const files::Descriptor streams[3] = {above_standard(order.input), above_standard(order.output),
+                                        above_standard(order.error)};
+  for (const files::Descriptor& stream : streams)
+    if (!stream.is_open()) return StartError{StartError::Step::resources, errno};
+  Child child{order.program.c_str(),
+              arguments.data(),
+              environment.data(),
+              order.folder.c_str(),
+              {streams[0].get(), streams[1].get(), streams[2].get()},
+              has_original_file_limit ? &original_file_limit : nullptr,
+              {}};
+
+  // No signal may arrive in the child before its handlers are gone.
+  sigset_t all;
+  sigset_t before;
+  ::sigfillset(&all);
+  ::pthread_sigmask(SIG_SETMASK, &all, &before);
+  const pid_t id = vfork_and_become(child);
+  const int fork_error = errno;
+  ::pthread_sigmask(SIG_SETMASK, &before, nullptr);
+
+  if (id < 0) return StartError{StartError::Step::resources, fork_error};
+  const auto reap = [id] {
+    while (::waitpid(id, nullptr, 0) < 0 && errno == EINTR) {
+    }
+  };
+  if (child.failure.number != 0) {
+    reap();
+    return child.failure;
+  }
+  Process process;
+  process.id = id;
+  process.handle.reset(static_cast<int>(::syscall(SYS_pidfd_open, id, 0)));
+  if (!process.handle.is_open()) {
+    const int error = errno;
+    ::kill(-id, SIGKILL);
+    reap();
+    return StartError{StartError::Step::resources, error};
+  }
+  return process;
+}
+
+}  // namespace porter::run

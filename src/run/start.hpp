@@ -1,0 +1,46 @@
+// Starting a program: the one place where a process is made.
+//
+// The new process shares the server's memory until it has become the other program (vfork), so starting one costs the
+// same however large the server is. It leads a process group of its own, so that it can be ended with all that it
+// started, and it inherits nothing but the three standard streams.
+#pragma once
+
+#include <sys/types.h>
+
+#include <string>
+#include <variant>
+#include <vector>
+
+#include "core/files/descriptor.hpp"
+
+namespace porter::run {
+
+/// What to start, and with what.
+struct StartOrder {
+  std::string program;                   ///< The path of the file to execute.
+  std::vector<std::string> arguments;    ///< argv, argv[0] included.
+  std::vector<std::string> environment;  ///< "NAME=value", and nothing else is passed on.
+  std::string folder;                    ///< The working directory.
+  int input = -1;                        ///< Becomes standard input; -1: /dev/null.
+  int output = -1;                       ///< Becomes standard output; -1: /dev/null.
+  int error = -1;                        ///< Becomes the error stream; -1: /dev/null.
+};
+
+struct Process {
+  pid_t id = -1;             ///< Also the number of its process group.
+  files::Descriptor handle;  ///< A pidfd: readable once the process has ended.
+};
+
+/// Why a program could not be started.
+struct StartError {
+  enum class Step { resources, folder, execute } step;
+  int number;  ///< errno
+};
+
+/// Starts a program. Blocks for the few hundred microseconds until it has begun, or has failed to.
+std::variant<Process, StartError> start_process(const StartOrder& order);
+
+/// Remembers the limit on open files as it is now, so that programs get it back; the server raises its own afterwards.
+void remember_file_limit();
+
+}  // namespace porter::run

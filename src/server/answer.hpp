@@ -1,0 +1,55 @@
+// Answering a request: from what it leads to, to the bytes that are sent.
+#pragma once
+
+#include <boost/asio/awaitable.hpp>
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <utility>
+#include <vector>
+
+#include "core/sites/listing.hpp"
+#include "core/sites/resolve.hpp"
+#include "server/connection.hpp"
+#include "server/request.hpp"
+
+namespace porter::server {
+
+/// The head of an answer before it is written out.
+struct AnswerHead {
+  int status = 200;
+  std::string_view reason;  ///< Empty: the usual phrase.
+  std::vector<std::pair<std::string_view, std::string>> fields;
+  std::optional<std::uint64_t> length;  ///< Content-Length.
+  bool chunked = false;
+};
+
+/// The bytes of the head: status line, Date, the fields, framing, and Connection as the connection has decided.
+std::string write_head(Connection& connection, const AnswerHead& head, int minor_version);
+
+/// Reads the request's target and host into it, resolves it and answers it.
+asio::awaitable<void> answer(Connection& connection, Request& request);
+
+// One function for each thing that a request can lead to; each in a file of its own.
+
+asio::awaitable<void> answer_file(Connection& connection, const Request& request, sites::FileFound found);
+asio::awaitable<void> answer_listing(Connection& connection, const Request& request, sites::FolderFound found,
+                                     std::vector<std::string> trail);
+/// Runs the script. A local redirect in its answer is resolved in turn; `redirects` counts how many led here.
+asio::awaitable<void> answer_script(Connection& connection, const Request& request, sites::ScriptFound found,
+                                    std::vector<std::string> trail, int redirects);
+asio::awaitable<void> answer_redirect(Connection& connection, const Request& request, sites::Redirect redirect);
+/// Follows what a resolution says; `redirects` as above.
+asio::awaitable<void> answer_outcome(Connection& connection, const Request& request, sites::Resolution resolution,
+                                     int redirects);
+
+/// Answers with a page that explains `finding`. `request` is null if none could be read. `details` are lines of an error
+/// stream to show, if any.
+asio::awaitable<void> answer_problem(Connection& connection, const Request* request, Finding finding,
+                                     std::vector<std::string> trail, std::vector<std::string> details = {});
+
+/// Sends a page that is whole in memory.
+asio::awaitable<void> answer_page(Connection& connection, const Request* request, AnswerHead head, std::string body);
+
+}  // namespace porter::server

@@ -1,0 +1,390 @@
+// A connection's life: reading heads, handing requests over, timing, closing. See connection.hpp.
+#include "server/connection.hpp"
+
+#include <sys/sendfile.h>
+#include <sys/socket.h>
+#include <sys/uio.h>
+
+#include <algorithm>
+#include <array>
+#include <cerrno>
+
+#include "server/answer.hpp"
+
+namespace porter::server {
+namespace {
+
+// A browser's request fits in one to two KiB; the buffer grows for those that do not, and shrinks again when idle.
+constexpr std::size_t kSmallBuffer = 2 * 1024;
+constexpr std::size_t kLargeBuffer = 64 * 1024;
+constexpr std::uint64_t kMostDrained = 1024 * 1024;
+constexpr std::chrono::seconds kLingerTime{2};
+
+/// The finding for a head that cannot be read.
+Finding head_finding(const http::HeadProblem& problem, const http::HeadLimits& limits) {
+  using http::HeadError;
+  const auto malformed = [&](std::string_view what) {
+    Finding finding{Code::malformed_request, {{"problem", std::string(what)}}};
+    if (!problem.detail.empty()) finding.facts.emplace_back("detail", problem.detail);
+    return finding;
+  };
+  switch (problem.error) {
+    case HeadError::tls_handshake: return {Code::tls_on_plain_port, {}};
+    case HeadError::bad_request_line: return malformed("its first line is not METHOD TARGET HTTP/1.1");
+    case HeadError::bad_method: return malformed("it does not begin with a method");
+    case HeadError::bad_version: return malformed("its first line does not end in HTTP/1.1 or HTTP/1.0");
+    case HeadError::other_version: return {Code::version_unknown, {{"version", problem.detail}}};
+    case HeadError::line_too_long: return {Code::request_line_too_long, {{"limit", std::to_string(limits.request_line)}}};
+    case HeadError::head_too_large: return {Code::head_too_large, {{"limit", std::to_string(limits.head)}}};
+    case HeadError::too_many_fields: return {Code::too_many_fields, {{"limit", std::to_string(limits.fields)}}};
+    case HeadError::no_colon: return malformed("a field line has no colon");
+    case HeadError::bad_field_name: return malformed("a field's name is no token, or a space stands before the colon");
+    case HeadError::folded_line: return malformed("a field line begins with white space");
+    case HeadError::bare_cr: return malformed("it holds a carriage return without a line feed");
+    case HeadError::control_character: return malformed("a field's value holds a control character");
+  }
+  return {Code::malformed_request, {}};
+}
+
+Finding head_too_slow(const Settings& settings) {
+  return {Code::head_too_slow, {{"seconds", std::to_string(settings.limits.head_time.count())}}};
+}
+
+std::string text_of(const asio::ip::address& address) {
+  if (address.is_v6() && address.to_v6().is_v4_mapped())
+    return asio::ip::make_address_v4(asio::ip::v4_mapped, address.to_v6()).to_string();
+  return address.to_string();
+}
+
+}  // namespace
+
+Connection::Connection(Worker& worker, asio::ip::tcp::socket socket)
+    : worker_(worker), socket_(std::move(socket)), settings_(worker.shared().settings), buffer_(kSmallBuffer) {
+  boost::system::error_code ignored;
+  socket_.non_blocking(true, ignored);
+  socket_.set_option(asio::ip::tcp::no_delay(true), ignored);
+  const auto client = socket_.remote_endpoint(ignored);
+  const auto server = socket_.local_endpoint(ignored);
+  peer_ = {text_of(client.address()), client.port(), text_of(server.address()), server.port(),
+           client.address().is_loopback() || client.address() == server.address()};
+  worker_.add(*this);
+}
+
+Connection::~Connection() { worker_.remove(*this); }
+
+asio::awaitable<void> Connection::serve() {
+  const auto self = shared_from_this();
+  while (keep_ && !aborted_ && !worker_.is_stopping()) {
+    const HeadRead read = co_await read_head();
+    if (read == HeadRead::closed) break;
+    idle_ = false;
+    answered_ = {std::chrono::system_clock::now(), Clock::now(), 0, 0, {}};
+    if (read == HeadRead::whole) {
+      co_await handle_head();
+    } else if (read == HeadRead::rejected) {
+      co_await answer_head_problem(*early_problem_);
+    } else {
+      // A connection on which nothing was ever asked is closed without a word: browsers open some to have them ready.
+      if (end_ == begin_) break;
+      close_after_answer();
+      co_await answer_problem(*this, nullptr, head_too_slow(*settings_), {});
+      log_exchange("-", "-");
+    }
+    idle_ = true;
+  }
+  if (!aborted_) co_await close_gently();
+  boost::system::error_code ignored;
+  socket_.close(ignored);
+}
+
+asio::awaitable<Connection::HeadRead> Connection::read_head() {
+  head_length_ = 0;
+  std::size_t scanned = 0;
+  const auto start_clock = [this] { read_deadline_ = Clock::now() + settings_->limits.head_time; };
+  if (begin_ < end_) {
+    start_clock();
+  } else {
+    begin_ = end_ = 0;
+    if (buffer_.size() > kSmallBuffer) std::vector<char>(kSmallBuffer).swap(buffer_);
+    read_deadline_ = Clock::now() + settings_->limits.idle_time;
+    // Settings may have been exchanged since the last request.
+    settings_ = worker_.shared().settings;
+  }
+  for (;;) {
+    if (const auto length = http::head_length(unread(), scanned)) {
+      head_length_ = *length;
+      read_deadline_ = Clock::time_point::max();
+      co_return HeadRead::whole;
+    }
+    scanned = unread().size();
+    if (scanned > 0) {
+      early_problem_ = http::reject_early(unread(), settings_->limits.head);
+      if (early_problem_) co_return HeadRead::rejected;
+    }
+    const bool was_empty = begin_ == end_;
+    if (!co_await receive()) co_return read_expired_ ? HeadRead::expired : HeadRead::closed;
+    if (was_empty) start_clock();
+  }
+}
+
+asio::awaitable<bool> Connection::receive() {
+  if (end_ == buffer_.size()) {
+    if (begin_ > 0) {
+      std::copy(buffer_.data() + begin_, buffer_.data() + end_, buffer_.data());
+      end_ -= begin_;
+      begin_ = 0;
+    } else {
+      buffer_.resize(std::min(kLargeBuffer, buffer_.size() * 4));
+    }
+  }
+  const auto [error, got] = co_await socket_.async_read_some(
+      asio::buffer(buffer_.data() + end_, buffer_.size() - end_), run::kAwait);
+  if (error) co_return false;
+  end_ += got;
+  co_return true;
+}
+
+void Connection::consume(std::size_t bytes) {
+  begin_ += bytes;
+  if (begin_ == end_) begin_ = end_ = 0;
+}
+
+asio::awaitable<void> Connection::handle_head() {
+  const std::string_view head_bytes = unread().substr(0, head_length_);
+  auto parsed = http::parse_head(head_bytes, settings_->limits.head);
+  if (auto* const problem = std::get_if<http::HeadProblem>(&parsed)) {
+    co_await answer_head_problem(*problem);
+    co_return;
+  }
+  Request request;
+  request.head = std::move(std::get<http::RequestHead>(parsed));
+  const std::string method(request.head.method);
+  const std::string target(request.head.target);
+
+  const std::string connection_field = request.head.joined("Connection");
+  if (request.head.minor_version == 0) {
+    keep_ = http::list_has(connection_field, "keep-alive");
+  } else {
+    keep_ = !http::list_has(connection_field, "close");
+  }
+  half_close_is_fine_ = !keep_;
+  if (worker_.is_stopping()) keep_ = false;
+
+  const auto framing = http::body_framing(request.head);
+  if (const auto* const error = std::get_if<http::FramingError>(&framing)) {
+    request.framing_error = *error;
+  } else {
+    request.framing = std::get<http::BodyFraming>(framing);
+  }
+  body_done_ = !request.has_body();
+  std::string head_copy;
+  if (!body_done_) {
+    // The buffer is needed for the body, so the head moves to a place of its own.
+    head_copy.assign(head_bytes);
+    request.head = std::get<http::RequestHead>(http::parse_head(head_copy, settings_->limits.head));
+    consume(head_length_);
+    begin_body(request);
+  }
+  const bool had_body = !body_done_;
+  co_await answer(*this, request);
+  if (!had_body) consume(std::min(head_length_, end_ - begin_));
+  run_.reset();
+  log_exchange(method, target);
+  if (keep_ && !body_done_) co_await finish_body(request);
+}
+
+void Connection::begin_body(const Request& request) {
+  body_read_ = 0;
+  chunks_ = {};
+  const auto expect = request.head.field("Expect");
+  continue_owed_ = expect && http::same_name(*expect, "100-continue") && request.head.minor_version == 1;
+}
+
+void Connection::log_exchange(std::string_view method, std::string_view target) {
+  worker_.log({answered_.time, peer_.client_address, method, target, answered_.status, Clock::now() - answered_.begun,
+               answered_.body_bytes, answered_.by});
+}
+
+asio::awaitable<void> Connection::answer_head_problem(const http::HeadProblem& problem) {
+  close_after_answer();
+  const std::string_view line = unread().substr(0, std::min(unread().find_first_of("\r\n"), std::size_t{200}));
+  const std::string first_line(line);
+  co_await answer_problem(*this, nullptr, head_finding(problem, settings_->limits.head), {});
+  log_exchange("-", first_line.empty() ? "-" : first_line);
+}
+
+asio::awaitable<bool> Connection::send(std::string_view head, std::string_view body) {
+  std::array<iovec, 2> parts = {iovec{const_cast<char*>(head.data()), head.size()},
+                                iovec{const_cast<char*>(body.data()), body.size()}};
+  std::size_t part = 0;
+  for (;;) {
+    while (part < parts.size() && parts[part].iov_len == 0) ++part;
+    if (part == parts.size()) co_return true;
+    if (aborted_) co_return false;
+    msghdr message{};
+    message.msg_iov = &parts[part];
+    message.msg_iovlen = parts.size() - part;
+    const ssize_t sent = ::sendmsg(socket_.native_handle(), &message, MSG_NOSIGNAL);
+    if (sent >= 0) {
+      auto left = static_cast<std::size_t>(sent);
+      for (std::size_t i = part; i < parts.size(); ++i) {
+        const std::size_t taken = std::min(left, parts[i].iov_len);
+        parts[i].iov_base = static_cast<char*>(parts[i].iov_base) + taken;
+        parts[i].iov_len -= taken;
+        left -= taken;
+      }
+    } else if (errno == EAGAIN) {
+      write_deadline_ = Clock::now() + settings_->limits.body_pause;
+      co_await socket_.async_wait(asio::ip::tcp::socket::wait_write, run::kAwait);
+      write_deadline_ = Clock::time_point::max();
+      if (write_expired_) co_return false;
+    } else if (errno != EINTR) {
+      co_return false;
+    }
+  }
+}
+
+asio::awaitable<bool> Connection::send_file(int file, std::uint64_t offset, std::uint64_t length) {
+  constexpr std::uint64_t kMostAtOnce = 4 * 1024 * 1024;
+  auto at = static_cast<off_t>(offset);
+  while (length > 0) {
+    if (aborted_) co_return false;
+    const ssize_t sent =
+        ::sendfile(socket_.native_handle(), file, &at, static_cast<std::size_t>(std::min(length, kMostAtOnce)));
+    if (sent > 0) {
+      length -= static_cast<std::uint64_t>(sent);
+      answered_.body_bytes += static_cast<std::uint64_t>(sent);
+    } else if (sent == 0) {
+      co_return false;  // The file has become shorter: only cutting the connection tells the client.
+    } else if (errno == EAGAIN) {
+      write_deadline_ = Clock::now() + settings_->limits.body_pause;
+      co_await socket_.async_wait(asio::ip::tcp::socket::wait_write, run::kAwait);
+      write_deadline_ = Clock::time_point::max();
+      if (write_expired_) co_return false;
+    } else if (errno != EINTR) {
+      co_return false;
+    }
+  }
+  co_return true;
+}
+
+asio::awaitable<BodyRead> Connection::read_body(const Request& request, std::string& out) {
+  if (body_done_) co_return BodyRead::end;
+  if (continue_owed_ && begin_ == end_) {
+    continue_owed_ = false;
+    if (!co_await send("HTTP/1.1 100 Continue\r\n\r\n")) co_return BodyRead::gone;
+  }
+  if (begin_ == end_) {
+    begin_ = end_ = 0;
+    if (buffer_.size() < kLargeBuffer) buffer_.resize(kLargeBuffer);
+    read_deadline_ = Clock::now() + settings_->limits.body_pause;
+    const bool received = co_await receive();
+    read_deadline_ = Clock::time_point::max();
+    if (!received) co_return read_expired_ ? BodyRead::too_slow : BodyRead::gone;
+  }
+  if (request.framing.kind == http::BodyFraming::Kind::length) {
+    const auto take = static_cast<std::size_t>(
+        std::min<std::uint64_t>(end_ - begin_, request.framing.length - body_read_));
+    out.append(buffer_.data() + begin_, take);
+    consume(take);
+    body_read_ += take;
+    body_done_ = body_read_ == request.framing.length;
+    co_return BodyRead::data;
+  }
+  const std::size_t before = out.size();
+  consume(chunks_.read(unread(), out));
+  body_read_ += out.size() - before;
+  if (chunks_.state() == http::ChunkReader::State::bad) co_return BodyRead::malformed;
+  if (body_read_ > settings_->limits.body) co_return BodyRead::too_large;
+  body_done_ = chunks_.state() == http::ChunkReader::State::done;
+  co_return BodyRead::data;
+}
+
+asio::awaitable<void> Connection::finish_body(const Request& request) {
+  // Nobody wanted the rest of the body; a short one is worth reading to keep the connection.
+  const bool is_long = request.framing.kind == http::BodyFraming::Kind::length &&
+                       request.framing.length - body_read_ > kMostDrained;
+  if (is_long || continue_owed_) {
+    keep_ = false;
+    co_return;
+  }
+  std::string dropped;
+  std::uint64_t drained = 0;
+  while (!body_done_ && drained <= kMostDrained) {
+    dropped.clear();
+    const BodyRead read = co_await read_body(request, dropped);
+    drained += dropped.size();
+    if (read != BodyRead::data && read != BodyRead::end) break;
+  }
+  if (!body_done_) keep_ = false;
+}
+
+asio::awaitable<bool> Connection::client_leaves() {
+  for (;;) {
+    if (reading_cancelled_ || begin_ < end_) co_return false;
+    const auto [error] = co_await socket_.async_wait(asio::ip::tcp::socket::wait_read, run::kAwait);
+    if (reading_cancelled_) co_return false;
+    if (error) {
+      if (aborted_) co_return true;
+      continue;  // Cancelled for another's sake.
+    }
+    char byte = 0;
+    const ssize_t got = ::recv(socket_.native_handle(), &byte, 1, MSG_PEEK | MSG_DONTWAIT);
+    if (got > 0) co_return false;
+    // A client that announced its last request may close its sending side and still wait for the answer; whether it has
+    // really gone shows when something is sent to it.
+    if (got == 0) co_return !half_close_is_fine_;
+    if (errno != EAGAIN && errno != EINTR) co_return true;
+  }
+}
+
+void Connection::cancel_reading() {
+  reading_cancelled_ = true;
+  boost::system::error_code ignored;
+  socket_.cancel(ignored);
+}
+
+void Connection::close_if_idle() {
+  if (!idle_ || begin_ < end_) return;
+  keep_ = false;
+  boost::system::error_code ignored;
+  socket_.cancel(ignored);
+}
+
+void Connection::abort() {
+  aborted_ = true;
+  keep_ = false;
+  if (run_) run_->terminate();
+  boost::system::error_code ignored;
+  socket_.cancel(ignored);
+}
+
+void Connection::check_deadline(Clock::time_point now) {
+  if (now < read_deadline_ && now < write_deadline_) return;
+  if (now >= read_deadline_) {
+    read_expired_ = true;
+    read_deadline_ = Clock::time_point::max();
+  }
+  if (now >= write_deadline_) {
+    write_expired_ = true;
+    write_deadline_ = Clock::time_point::max();
+  }
+  boost::system::error_code ignored;
+  socket_.cancel(ignored);
+}
+
+asio::awaitable<void> Connection::close_gently() {
+  // Closing a socket with unread bytes resets it, and the reset can overtake the answer (RFC 9112, section 9.6). So the
+  // sending side is closed first, and what still comes is read for a moment.
+  boost::system::error_code ignored;
+  socket_.shutdown(asio::ip::tcp::socket::shutdown_send, ignored);
+  if (ignored) co_return;
+  read_expired_ = false;
+  read_deadline_ = Clock::now() + kLingerTime;
+  while (!aborted_ && !read_expired_) {
+    begin_ = end_ = 0;
+    if (!co_await receive()) break;
+  }
+}
+
+}  // namespace porter::server

@@ -1,0 +1,130 @@
+// A connection: one client's socket, the bytes that came over it, and the requests in them, one after the other.
+//
+// It lives on its worker's thread. serve() is its whole life; it reads a request head, has it answered (server/answer.hpp),
+// and goes on to the next until one side closes. The answering functions use the sending and receiving functions below.
+#pragma once
+
+#include <boost/asio/awaitable.hpp>
+#include <boost/asio/ip/tcp.hpp>
+#include <chrono>
+#include <cstdint>
+#include <memory>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "core/http/body.hpp"
+#include "core/http/head.hpp"
+#include "run/event.hpp"
+#include "run/run.hpp"
+#include "server/request.hpp"
+#include "server/worker.hpp"
+
+namespace porter::server {
+
+/// What reading a request's body came to.
+enum class BodyRead {
+  data,       ///< Something was read.
+  end,        ///< The body is complete.
+  gone,       ///< The client has closed or broken the connection.
+  malformed,  ///< The chunked coding is broken.
+  too_large,  ///< More than the limit.
+  too_slow,   ///< No progress for too long.
+};
+
+class Connection : public std::enable_shared_from_this<Connection> {
+ public:
+  using Clock = std::chrono::steady_clock;
+
+  Connection(Worker& worker, asio::ip::tcp::socket socket);
+  ~Connection();
+  Connection(const Connection&) = delete;
+  Connection& operator=(const Connection&) = delete;
+
+  /// Serves the connection until it is closed.
+  asio::awaitable<void> serve();
+
+  /// Closes it if no request is in progress.
+  void close_if_idle();
+  /// Cuts it off, ending the run in progress.
+  void abort();
+  /// Called by the worker from time to time.
+  void check_deadline(Clock::time_point now);
+
+  // For the answering functions.
+
+  /// Sends all of `head` and `body`, one behind the other. False: the client is gone or does not take it.
+  asio::awaitable<bool> send(std::string_view head, std::string_view body = {});
+  /// Sends `length` bytes of the file from `offset`. False as above, or if the file has become shorter.
+  asio::awaitable<bool> send_file(int file, std::uint64_t offset, std::uint64_t length);
+
+  /// Appends what comes next of the request's body to `out`, its transfer coding taken off.
+  asio::awaitable<BodyRead> read_body(const Request& request, std::string& out);
+  /// Waits until the client closes the connection. Returns early, with false, when it sends another request, or when
+  /// cancel_reading() is called.
+  asio::awaitable<bool> client_leaves();
+  /// Makes reads in progress return, and later ones too until resume_reading().
+  void cancel_reading();
+  void resume_reading() { reading_cancelled_ = false; }
+  bool is_reading_cancelled() const { return reading_cancelled_; }
+  /// After this answer the connection is closed.
+  void close_after_answer() { keep_ = false; }
+  bool will_close() const { return !keep_; }
+
+  /// The run that is cut off with the connection; null: none.
+  void set_run(std::shared_ptr<run::Run> run) { run_ = std::move(run); }
+
+  Worker& worker() { return worker_; }
+  const Settings& settings() const { return *settings_; }
+  const Peer& peer() const { return peer_; }
+  Answered& answered() { return answered_; }
+  asio::any_io_executor executor() { return socket_.get_executor(); }
+
+ private:
+  enum class HeadRead { whole, closed, expired, rejected };
+
+  asio::awaitable<HeadRead> read_head();
+  asio::awaitable<void> handle_head();
+  asio::awaitable<void> answer_head_problem(const http::HeadProblem& problem);
+  asio::awaitable<bool> receive();
+  void begin_body(const Request& request);
+  asio::awaitable<void> finish_body(const Request& request);
+  asio::awaitable<void> close_gently();
+  void log_exchange(std::string_view method, std::string_view target);
+
+  std::string_view unread() const { return std::string_view(buffer_.data() + begin_, end_ - begin_); }
+  void consume(std::size_t bytes);
+
+  Worker& worker_;
+  asio::ip::tcp::socket socket_;
+  std::shared_ptr<const Settings> settings_;
+  Peer peer_;
+
+  std::vector<char> buffer_;
+  std::size_t begin_ = 0;
+  std::size_t end_ = 0;
+  std::size_t head_length_ = 0;
+  std::optional<http::HeadProblem> early_problem_;
+
+  // The body of the request in progress.
+  std::uint64_t body_read_ = 0;
+  bool body_done_ = true;
+  bool continue_owed_ = false;
+  http::ChunkReader chunks_;
+
+  Clock::time_point read_deadline_ = Clock::time_point::max();
+  Clock::time_point write_deadline_ = Clock::time_point::max();
+  bool read_expired_ = false;
+  bool write_expired_ = false;
+  bool reading_cancelled_ = false;
+
+  bool keep_ = true;
+  bool idle_ = true;
+  bool aborted_ = false;
+  bool half_close_is_fine_ = false;
+  std::shared_ptr<run::Run> run_;
+  Answered answered_;
+};
+
+}  // namespace porter::server

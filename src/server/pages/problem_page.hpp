@@ -1,0 +1,26 @@
+// The page that explains why a request did not get what it asked for.
+#pragma once
+
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "core/findings/finding.hpp"
+
+namespace porter::server::pages {
+
+struct Problem {
+  Finding finding;
+  std::string asked;                 ///< "GET /timetable"; empty if it could not be read.
+  std::vector<std::string> trail;    ///< How it came to this.
+  std::vector<std::string> details;  ///< The last lines of an error stream.
+};
+
+std::string problem_html(const Problem& problem);
+std::string problem_text(const Problem& problem);
+
+/// For clients elsewhere: the status and a number under which the log has the rest; no path and no text of a script.
+std::string reserved_html(int status, std::string_view number);
+std::string reserved_text(int status, std::string_view number);
+
+}  // namespace porter::server::pages

@@ -1,0 +1,126 @@
+// A worker's thread, its timer for all deadlines, and its end.
+#include "server/worker.hpp"
+
+#include <boost/asio/co_spawn.hpp>
+#include <boost/asio/detached.hpp>
+#include <boost/asio/post.hpp>
+#include <csignal>
+#include <ctime>
+#include <vector>
+
+#include "core/http/date.hpp"
+#include "server/connection.hpp"
+
+namespace porter::server {
+namespace {
+
+// One timer for all connections of a worker: deadlines are seconds, and a timer for each would cost more than it tells.
+constexpr std::chrono::milliseconds kSweepEvery{250};
+
+}  // namespace
+
+Worker::Worker(Shared& shared)
+    : shared_(shared), context_(1), work_(context_.get_executor()), sweep_timer_(context_) {
+  thread_ = std::thread([this] {
+    // Signals are the main thread's.
+    sigset_t all;
+    ::sigfillset(&all);
+    ::pthread_sigmask(SIG_SETMASK, &all, nullptr);
+    context_.run();
+    flush_log();
+  });
+}
+
+Worker::~Worker() { join(); }
+
+void Worker::join() {
+  if (thread_.joinable()) thread_.join();
+}
+
+void Worker::adopt(asio::ip::tcp::socket::native_handle_type socket, const asio::ip::tcp& protocol) {
+  asio::post(context_, [this, socket, protocol] {
+    auto connection =
+        std::make_shared<Connection>(*this, asio::ip::tcp::socket(context_, protocol, socket));
+    asio::co_spawn(context_, connection->serve(), asio::detached);
+  });
+}
+
+void Worker::stop() {
+  asio::post(context_, [this] {
+    stopping_ = true;
+    work_.reset();
+    const std::vector<Connection*> all(connections_.begin(), connections_.end());
+    for (Connection* const connection : all) connection->close_if_idle();
+    arm_sweep();
+    end_if_idle();
+  });
+}
+
+void Worker::abort() {
+  asio::post(context_, [this] {
+    aborting_ = true;
+    const std::vector<Connection*> all(connections_.begin(), connections_.end());
+    for (Connection* const connection : all) connection->abort();
+    runs_.terminate_all();
+  });
+}
+
+std::string_view Worker::date() {
+  const std::time_t now = std::time(nullptr);
+  if (now != date_second_) {
+    date_second_ = now;
+    date_ = http::format_date(now);
+  }
+  return date_;
+}
+
+void Worker::log(const LogLine& line) {
+  append_log_line(log_, line, shared_.colour);
+  if (log_flush_posted_) return;
+  log_flush_posted_ = true;
+  asio::post(context_, [this] { flush_log(); });
+}
+
+void Worker::flush_log() {
+  log_flush_posted_ = false;
+  if (log_.empty()) return;
+  shared_.journal->write(log_);
+  log_.clear();
+}
+
+void Worker::add(Connection& connection) {
+  connections_.insert(&connection);
+  arm_sweep();
+}
+
+void Worker::remove(Connection& connection) {
+  connections_.erase(&connection);
+  shared_.connections.fetch_sub(1, std::memory_order_relaxed);
+  end_if_idle();
+}
+
+void Worker::arm_sweep() {
+  if (sweeping_ || (connections_.empty() && runs_.size() == 0)) return;
+  sweeping_ = true;
+  sweep_timer_.expires_after(kSweepEvery);
+  sweep_timer_.async_wait([this](const boost::system::error_code& error) {
+    sweeping_ = false;
+    if (!error) sweep();
+  });
+}
+
+void Worker::sweep() {
+  const auto now = std::chrono::steady_clock::now();
+  for (Connection* const connection : connections_) connection->check_deadline(now);
+  arm_sweep();
+  end_if_idle();
+}
+
+void Worker::end_if_idle() {
+  if (!stopping_ || !connections_.empty()) return;
+  // A script that went on after its answer has no claim on a server that stops.
+  runs_.terminate_all();
+  if (runs_.size() == 0) sweep_timer_.cancel();
+}
+
+}  // namespace porter::server

@@ -1,0 +1,96 @@
+// A worker: one thread with its io_context and the connections that stay on it.
+//
+// Everything of a connection happens on its worker's thread, so nothing on the way of a request needs a lock. Only
+// adopt(), stop() and abort() may be called from other threads.
+#pragma once
+
+#include <sys/socket.h>
+
+#include <atomic>
+#include <boost/asio/executor_work_guard.hpp>
+#include <boost/asio/io_context.hpp>
+#include <boost/asio/ip/tcp.hpp>
+#include <boost/asio/steady_timer.hpp>
+#include <chrono>
+#include <cstddef>
+#include <memory>
+#include <string>
+#include <string_view>
+#include <thread>
+#include <unordered_map>
+#include <unordered_set>
+
+#include "core/settings/settings.hpp"
+#include "run/run.hpp"
+#include "server/journal.hpp"
+#include "server/log_line.hpp"
+
+namespace porter::server {
+
+namespace asio = boost::asio;
+
+class Connection;
+
+/// What all workers share. It is made before the first worker and outlives the last.
+struct Shared {
+  std::shared_ptr<const Settings> settings;
+  std::unordered_map<std::string, std::string> system_types;  ///< Media types by ending, from the system's list.
+  std::vector<std::string> passed_on;                         ///< Environment that scripts get from the server's own.
+  Journal* journal = nullptr;
+  Colour colour = Colour::off;
+  std::atomic<std::size_t> connections{0};
+};
+
+class Worker {
+ public:
+  explicit Worker(Shared& shared);
+  ~Worker();
+  Worker(const Worker&) = delete;
+  Worker& operator=(const Worker&) = delete;
+
+  /// Takes a connection over and serves it. From any thread.
+  void adopt(asio::ip::tcp::socket::native_handle_type socket, const asio::ip::tcp& protocol);
+  /// Lets what is in progress finish, and ends the thread then. From any thread.
+  void stop();
+  /// Cuts off what is in progress. From any thread, after stop().
+  void abort();
+  /// Waits for the thread's end.
+  void join();
+
+  asio::io_context& context() { return context_; }
+  Shared& shared() { return shared_; }
+  run::RunSet& runs() { return runs_; }
+  bool is_stopping() const { return stopping_; }
+
+  /// The Date field's value for now, made anew each second.
+  std::string_view date();
+
+  /// Appends to the journal; handed over once the handlers that are ready have run, so a burst is one hand-over.
+  void log(const LogLine& line);
+
+  void add(Connection& connection);
+  void remove(Connection& connection);
+
+ private:
+  void sweep();
+  void arm_sweep();
+  void end_if_idle();
+  void flush_log();
+
+  Shared& shared_;
+  asio::io_context context_;
+  asio::executor_work_guard<asio::io_context::executor_type> work_;
+  asio::steady_timer sweep_timer_;
+  std::unordered_set<Connection*> connections_;
+  run::RunSet runs_;
+  std::string log_;
+  bool log_flush_posted_ = false;
+  bool sweeping_ = false;
+  bool stopping_ = false;
+  bool aborting_ = false;
+  std::time_t date_second_ = 0;
+  std::string date_;
+  std::thread thread_;
+};
+
+}  // namespace porter::server
