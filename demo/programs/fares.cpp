@@ -1,5 +1,5 @@
-// The fare calculator: a form, and its answer to GET and POST. A compiled CGI program that uses nothing but the standard
-// library, to show how little one needs.
+// The fare calculator: a form, and its answer to GET and POST. A compiled CGI program that uses nothing but the
+// standard library, to show how little one needs.
 #include <cstdlib>
 #include <fstream>
 #include <iostream>
@@ -137,13 +137,15 @@ int main() {
   const std::vector<std::pair<std::string, std::string>> kinds = {
       {"adult", "Adults"}, {"child", "Children"}, {"bicycle", "Bicycles"}, {"car", "Cars"}};
 
-  std::cout << "Content-Type: text/html; charset=utf-8\r\n\r\n"
-               "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>Fares – Gull Sound Ferries</title>\n"
-               "<link rel=\"stylesheet\" href=\"../style.css\"></head><body>\n"
-               "<header class=\"banner\"><p class=\"brand\"><a href=\"../\">Gull Sound Ferries</a></p></header><main>\n"
-               "<h1>Fares</h1>\n<form method=\"post\" action=\"fares\"><label>From "
-            << select("from", from) << "</label><label>To " << select("to", to) << "</label>";
-  for (const auto& [key, label] : kinds) std::cout << number_field(key, label, form.empty() && key == "adult" ? 1 : count(form, key));
+  std::cout
+      << "Content-Type: text/html; charset=utf-8\r\n\r\n"
+         "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>Fares – Gull Sound Ferries</title>\n"
+         "<link rel=\"stylesheet\" href=\"../style.css\"></head><body>\n"
+         "<header class=\"banner\"><p class=\"brand\"><a href=\"../\">Gull Sound Ferries</a></p></header><main>\n"
+         "<h1>Fares</h1>\n<form method=\"post\" action=\"fares\"><label>From "
+      << select("from", from) << "</label><label>To " << select("to", to) << "</label>";
+  for (const auto& [key, label] : kinds)
+    std::cout << number_field(key, label, form.empty() && key == "adult" ? 1 : count(form, key));
   std::cout << "<button>Calculate</button></form>\n";
 
   const auto fare = find_fare(from, to);

@@ -8,8 +8,9 @@
 
 int main(int argc, char** argv) {
   using namespace porter::client;
-  CLI::App app{"Upright Porter: a server for a web developer's own machine. It shows a folder's pages in the browser, and\n"
-               "runs the scripts in it.\n\nBegin with:  uporter serve FOLDER"};
+  CLI::App app{
+      "Upright Porter: a server for a web developer's own machine. It shows a folder's pages in the browser, and\n"
+      "runs the scripts in it.\n\nBegin with:  uporter serve FOLDER"};
   app.name("uporter");
   app.set_version_flag("--version", "uporter " PORTER_VERSION);
   app.require_subcommand(1);

@@ -25,8 +25,8 @@ std::string server_program() {
 }  // namespace
 
 void add_serve(CLI::App& app, ServeOptions& options) {
-  CLI::App* const serve = app.add_subcommand(
-      "serve", "Show a folder in the browser, and run the scripts in it, until Ctrl+C");
+  CLI::App* const serve =
+      app.add_subcommand("serve", "Show a folder in the browser, and run the scripts in it, until Ctrl+C");
   serve->add_option("FOLDER", options.folder, "The document root; the current folder if none is named");
   serve->add_option("--port", options.port, "The port, 8080 or the next free one by default; 0 takes any free one")
       ->check(CLI::Range(0, 65535));
@@ -38,7 +38,12 @@ void add_serve(CLI::App& app, ServeOptions& options) {
 int run_serve(const ServeOptions& options) {
   const auto begun = std::chrono::steady_clock::now().time_since_epoch();
   const std::string program = server_program();
-  std::vector<std::string> words = {program, "--folder", options.folder, "--reach", options.reach, "--begun",
+  std::vector<std::string> words = {program,
+                                    "--folder",
+                                    options.folder,
+                                    "--reach",
+                                    options.reach,
+                                    "--begun",
                                     std::to_string(std::chrono::nanoseconds(begun).count())};
   if (options.port >= 0) words.insert(words.end(), {"--port", std::to_string(options.port)});
   for (const std::string& host : options.hosts) words.insert(words.end(), {"--host", host});
@@ -46,7 +51,8 @@ int run_serve(const ServeOptions& options) {
   for (std::string& word : words) arguments.push_back(word.data());
   arguments.push_back(nullptr);
   ::execv(program.c_str(), arguments.data());
-  std::fprintf(stderr, "The server program %s cannot be started: %s. It must lie beside uporter; build it: make build\n",
+  std::fprintf(stderr,
+               "The server program %s cannot be started: %s. It must lie beside uporter; build it: make build\n",
                program.c_str(), std::strerror(errno));
   return 1;
 }

@@ -58,8 +58,7 @@ std::variant<std::shared_ptr<Run>, StartError> Run::start(const asio::any_io_exe
   if (const auto* const failure = std::get_if<StartError>(&started)) return *failure;
 
   // The constructor is private, which std::make_shared cannot reach.
-  std::shared_ptr<Run> run(
-      new Run(executor, set, std::move(std::get<Process>(started)), order.error_stream_limit));
+  std::shared_ptr<Run> run(new Run(executor, set, std::move(std::get<Process>(started)), order.error_stream_limit));
   if (input.write_end.is_open()) run->input_.assign(input.write_end.release());
   run->output_.assign(output.read_end.release());
   run->error_.assign(error.read_end.release());
@@ -128,8 +127,7 @@ asio::awaitable<void> Run::collect_error_stream() {
     const ssize_t got = ::read(error_.native_handle(), buffer.data(), buffer.size());
     if (got > 0) {
       error_text_.append(buffer.data(), static_cast<std::size_t>(got));
-      if (error_text_.size() > 2 * error_stream_limit_)
-        error_text_.erase(0, error_text_.size() - error_stream_limit_);
+      if (error_text_.size() > 2 * error_stream_limit_) error_text_.erase(0, error_text_.size() - error_stream_limit_);
     } else if (got == 0 || (errno != EAGAIN && errno != EINTR) || has_ended()) {
       break;
     } else {

@@ -47,7 +47,7 @@ struct RunOrder {
   std::vector<std::string> environment;
   std::string folder;
   InputKind input = InputKind::nothing;
-  files::Descriptor input_file;         ///< For InputKind::file.
+  files::Descriptor input_file;                ///< For InputKind::file.
   std::size_t error_stream_limit = 64 * 1024;  ///< Bytes kept of the error stream: its end.
 };
 
@@ -68,8 +68,8 @@ class Run : public std::enable_shared_from_this<Run> {
   Run(const Run&) = delete;
   Run& operator=(const Run&) = delete;
 
-  /// Waits for output and puts it into `buffer`. 0: the script has closed its output, or has ended and all that it wrote
-  /// was read.
+  /// Waits for output and puts it into `buffer`. 0: the script has closed its output, or has ended and all that it
+  /// wrote was read.
   asio::awaitable<std::size_t> read(std::span<char> buffer);
   /// What can be read of the output without waiting; 0 if nothing can, whether or not more will come.
   std::size_t read_now(std::span<char> buffer);

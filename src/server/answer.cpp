@@ -17,12 +17,16 @@ Finding framing_finding(http::FramingError error, const Request& request) {
     return Finding{Code::malformed_body, {{"problem", std::string(what)}}};
   };
   switch (error) {
-    case FramingError::both: return malformed("it has both a Content-Length and a Transfer-Encoding");
-    case FramingError::bad_length: return malformed("its Content-Length is not one plain number");
-    case FramingError::coding_in_1_0: return malformed("HTTP/1.0 knows no Transfer-Encoding");
+    case FramingError::both:
+      return malformed("it has both a Content-Length and a Transfer-Encoding");
+    case FramingError::bad_length:
+      return malformed("its Content-Length is not one plain number");
+    case FramingError::coding_in_1_0:
+      return malformed("HTTP/1.0 knows no Transfer-Encoding");
     case FramingError::body_with_bare_lines:
       return malformed("its head ends lines with bare line feeds, and such a head may not announce a body");
-    case FramingError::unknown_coding: break;
+    case FramingError::unknown_coding:
+      break;
   }
   return {Code::coding_unknown, {{"coding", request.head.joined("Transfer-Encoding")}}};
 }
@@ -60,8 +64,7 @@ std::optional<Finding> read_target(Connection& connection, Request& request) {
     request.host = std::move(*host);
     if (!is_served(request.host, connection.settings().site))
       return Finding{Code::host_not_served,
-                     {{"host", request.host.name},
-                      {"url", "http://localhost:" + port + request.target.raw_path}}};
+                     {{"host", request.host.name}, {"url", "http://localhost:" + port + request.target.raw_path}}};
   }
   return std::nullopt;
 }
@@ -128,9 +131,8 @@ asio::awaitable<void> answer_redirect(Connection& connection, const Request& req
   AnswerHead head;
   head.status = redirect.status;
   // Browsers keep a 301 for good unless told otherwise, and folders become files while one works on them.
-  head.fields = {{"Location", redirect.location},
-                 {"Cache-Control", "no-cache"},
-                 {"Content-Type", "text/plain; charset=utf-8"}};
+  head.fields = {
+      {"Location", redirect.location}, {"Cache-Control", "no-cache"}, {"Content-Type", "text/plain; charset=utf-8"}};
   std::string body = "This folder's page is at " + redirect.location + "\n";
   co_await answer_page(connection, &request, std::move(head), std::move(body));
 }

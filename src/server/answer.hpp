@@ -44,8 +44,8 @@ asio::awaitable<void> answer_redirect(Connection& connection, const Request& req
 asio::awaitable<void> answer_outcome(Connection& connection, const Request& request, sites::Resolution resolution,
                                      int redirects);
 
-/// Answers with a page that explains `finding`. `request` is null if none could be read. `details` are lines of an error
-/// stream to show, if any.
+/// Answers with a page that explains `finding`. `request` is null if none could be read. `details` are lines of an
+/// error stream to show, if any.
 asio::awaitable<void> answer_problem(Connection& connection, const Request* request, Finding finding,
                                      std::vector<std::string> trail, std::vector<std::string> details = {});
 

@@ -38,8 +38,7 @@ asio::awaitable<void> answer_problem(Connection& connection, const Request* requ
   std::string body;
   if (connection.peer().is_this_computer) {
     pages::Problem problem{std::move(finding), {}, std::move(trail), std::move(details)};
-    if (request != nullptr)
-      problem.asked = std::string(request->head.method) + " " + std::string(request->head.target);
+    if (request != nullptr) problem.asked = std::string(request->head.method) + " " + std::string(request->head.target);
     body = html ? pages::problem_html(problem) : pages::problem_text(problem);
   } else {
     const std::string number = next_number();

@@ -52,11 +52,14 @@ std::string answered_by(const sites::ScriptFound& script) {
 /// The finding for a body that could not be read; nullopt if the client is just gone.
 std::optional<Finding> body_finding(BodyRead read, const Settings& settings) {
   switch (read) {
-    case BodyRead::malformed: return Finding{Code::malformed_body, {{"problem", "its chunked coding is broken"}}};
-    case BodyRead::too_large: return Finding{Code::body_too_large, {{"limit", std::to_string(settings.limits.body)}}};
+    case BodyRead::malformed:
+      return Finding{Code::malformed_body, {{"problem", "its chunked coding is broken"}}};
+    case BodyRead::too_large:
+      return Finding{Code::body_too_large, {{"limit", std::to_string(settings.limits.body)}}};
     case BodyRead::too_slow:
       return Finding{Code::body_too_slow, {{"seconds", std::to_string(settings.limits.body_pause.count())}}};
-    default: return std::nullopt;
+    default:
+      return std::nullopt;
   }
 }
 
@@ -200,8 +203,7 @@ asio::awaitable<void> ScriptAnswer::answer() {
     if (error->step == run::StartError::Step::resources) {
       co_await problem(out_of_resources("start " + script_.path, files::describe({error->number})));
     } else {
-      co_await problem(
-          script::judge_start(script_.path, report_.command, error->number, start_of(script_.path)));
+      co_await problem(script::judge_start(script_.path, report_.command, error->number, start_of(script_.path)));
     }
     co_return;
   }
@@ -210,7 +212,8 @@ asio::awaitable<void> ScriptAnswer::answer() {
   const auto& limits = connection_.settings().limits;
   run_->set_deadline(std::chrono::steady_clock::now() + limits.first_byte);
   report_.seconds_allowed = limits.first_byte.count();
-  asio::co_spawn(connection_.executor(), [self = shared_from_this()] { return self->feed(); }, asio::detached);
+  asio::co_spawn(
+      connection_.executor(), [self = shared_from_this()] { return self->feed(); }, asio::detached);
 
   const Head head = co_await read_answer_head();
   if (head == Head::good && head_.is_local_redirect()) {

@@ -8,6 +8,7 @@
 #include <algorithm>
 #include <array>
 #include <cerrno>
+#include <utility>
 
 #include "server/answer.hpp"
 
@@ -29,19 +30,32 @@ Finding head_finding(const http::HeadProblem& problem, const http::HeadLimits& l
     return finding;
   };
   switch (problem.error) {
-    case HeadError::tls_handshake: return {Code::tls_on_plain_port, {}};
-    case HeadError::bad_request_line: return malformed("its first line is not METHOD TARGET HTTP/1.1");
-    case HeadError::bad_method: return malformed("it does not begin with a method");
-    case HeadError::bad_version: return malformed("its first line does not end in HTTP/1.1 or HTTP/1.0");
-    case HeadError::other_version: return {Code::version_unknown, {{"version", problem.detail}}};
-    case HeadError::line_too_long: return {Code::request_line_too_long, {{"limit", std::to_string(limits.request_line)}}};
-    case HeadError::head_too_large: return {Code::head_too_large, {{"limit", std::to_string(limits.head)}}};
-    case HeadError::too_many_fields: return {Code::too_many_fields, {{"limit", std::to_string(limits.fields)}}};
-    case HeadError::no_colon: return malformed("a field line has no colon");
-    case HeadError::bad_field_name: return malformed("a field's name is no token, or a space stands before the colon");
-    case HeadError::folded_line: return malformed("a field line begins with white space");
-    case HeadError::bare_cr: return malformed("it holds a carriage return without a line feed");
-    case HeadError::control_character: return malformed("a field's value holds a control character");
+    case HeadError::tls_handshake:
+      return {Code::tls_on_plain_port, {}};
+    case HeadError::bad_request_line:
+      return malformed("its first line is not METHOD TARGET HTTP/1.1");
+    case HeadError::bad_method:
+      return malformed("it does not begin with a method");
+    case HeadError::bad_version:
+      return malformed("its first line does not end in HTTP/1.1 or HTTP/1.0");
+    case HeadError::other_version:
+      return {Code::version_unknown, {{"version", problem.detail}}};
+    case HeadError::line_too_long:
+      return {Code::request_line_too_long, {{"limit", std::to_string(limits.request_line)}}};
+    case HeadError::head_too_large:
+      return {Code::head_too_large, {{"limit", std::to_string(limits.head)}}};
+    case HeadError::too_many_fields:
+      return {Code::too_many_fields, {{"limit", std::to_string(limits.fields)}}};
+    case HeadError::no_colon:
+      return malformed("a field line has no colon");
+    case HeadError::bad_field_name:
+      return malformed("a field's name is no token, or a space stands before the colon");
+    case HeadError::folded_line:
+      return malformed("a field line begins with white space");
+    case HeadError::bare_cr:
+      return malformed("it holds a carriage return without a line feed");
+    case HeadError::control_character:
+      return malformed("a field's value holds a control character");
   }
   return {Code::malformed_request, {}};
 }
@@ -137,8 +151,8 @@ asio::awaitable<bool> Connection::receive() {
       buffer_.resize(std::min(kLargeBuffer, buffer_.size() * 4));
     }
   }
-  const auto [error, got] = co_await socket_.async_read_some(
-      asio::buffer(buffer_.data() + end_, buffer_.size() - end_), run::kAwait);
+  const auto [error, got] =
+      co_await socket_.async_read_some(asio::buffer(buffer_.data() + end_, buffer_.size() - end_), run::kAwait);
   if (error) co_return false;
   end_ += got;
   co_return true;
@@ -182,12 +196,11 @@ asio::awaitable<void> Connection::handle_head() {
     // The buffer is needed for the body, so the head moves to a place of its own.
     head_copy.assign(head_bytes);
     request.head = std::get<http::RequestHead>(http::parse_head(head_copy, settings_->limits.head));
-    consume(head_length_);
+    consume(std::exchange(head_length_, 0));
     begin_body(request);
   }
-  const bool had_body = !body_done_;
   co_await answer(*this, request);
-  if (!had_body) consume(std::min(head_length_, end_ - begin_));
+  consume(std::exchange(head_length_, 0));
   run_.reset();
   log_exchange(method, target);
   if (keep_ && !body_done_) co_await finish_body(request);
@@ -283,8 +296,8 @@ asio::awaitable<BodyRead> Connection::read_body(const Request& request, std::str
     if (!received) co_return read_expired_ ? BodyRead::too_slow : BodyRead::gone;
   }
   if (request.framing.kind == http::BodyFraming::Kind::length) {
-    const auto take = static_cast<std::size_t>(
-        std::min<std::uint64_t>(end_ - begin_, request.framing.length - body_read_));
+    const auto take =
+        static_cast<std::size_t>(std::min<std::uint64_t>(end_ - begin_, request.framing.length - body_read_));
     out.append(buffer_.data() + begin_, take);
     consume(take);
     body_read_ += take;
@@ -302,8 +315,8 @@ asio::awaitable<BodyRead> Connection::read_body(const Request& request, std::str
 
 asio::awaitable<void> Connection::finish_body(const Request& request) {
   // Nobody wanted the rest of the body; a short one is worth reading to keep the connection.
-  const bool is_long = request.framing.kind == http::BodyFraming::Kind::length &&
-                       request.framing.length - body_read_ > kMostDrained;
+  const bool is_long =
+      request.framing.kind == http::BodyFraming::Kind::length && request.framing.length - body_read_ > kMostDrained;
   if (is_long || continue_owed_) {
     keep_ = false;
     co_return;
@@ -321,7 +334,7 @@ asio::awaitable<void> Connection::finish_body(const Request& request) {
 
 asio::awaitable<bool> Connection::client_leaves() {
   for (;;) {
-    if (reading_cancelled_ || begin_ < end_) co_return false;
+    if (reading_cancelled_ || begin_ + head_length_ < end_) co_return false;
     const auto [error] = co_await socket_.async_wait(asio::ip::tcp::socket::wait_read, run::kAwait);
     if (reading_cancelled_) co_return false;
     if (error) {

@@ -1,7 +1,8 @@
 // A connection: one client's socket, the bytes that came over it, and the requests in them, one after the other.
 //
-// It lives on its worker's thread. serve() is its whole life; it reads a request head, has it answered (server/answer.hpp),
-// and goes on to the next until one side closes. The answering functions use the sending and receiving functions below.
+// It lives on its worker's thread. serve() is its whole life; it reads a request head, has it answered
+// (server/answer.hpp), and goes on to the next until one side closes. The answering functions use the sending and
+// receiving functions below.
 #pragma once
 
 #include <boost/asio/awaitable.hpp>
@@ -104,7 +105,7 @@ class Connection : public std::enable_shared_from_this<Connection> {
   std::vector<char> buffer_;
   std::size_t begin_ = 0;
   std::size_t end_ = 0;
-  std::size_t head_length_ = 0;
+  std::size_t head_length_ = 0;  ///< Of the head at begin_, while its request is answered; 0 once it has been moved.
   std::optional<http::HeadProblem> early_problem_;
 
   // The body of the request in progress.

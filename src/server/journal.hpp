@@ -37,10 +37,10 @@ class Journal {
   const int out_;
   std::mutex mutex_;
   std::condition_variable changed_;
-  std::string waiting_;          // Guarded by mutex_, as are those below.
+  std::string waiting_;  // Guarded by mutex_, as are those below.
   std::size_t dropped_ = 0;
   bool held_back_ = false;
-  bool sleeping_ = false;        ///< The thread waits for `changed_`.
+  bool sleeping_ = false;  ///< The thread waits for `changed_`.
   bool finishing_ = false;
   std::thread thread_;
 };

@@ -57,8 +57,8 @@ std::size_t append_escaped(std::string& out, std::string_view text) {
   }
   const std::string escaped = text::escape_line(text);
   out += escaped;
-  return static_cast<std::size_t>(
-      std::count_if(escaped.begin(), escaped.end(), [](char c) { return (static_cast<unsigned char>(c) & 0xc0) != 0x80; }));
+  return static_cast<std::size_t>(std::count_if(escaped.begin(), escaped.end(),
+                                                [](char c) { return (static_cast<unsigned char>(c) & 0xc0) != 0x80; }));
 }
 
 }  // namespace

@@ -57,12 +57,13 @@ std::string real_folder(const std::string& folder, std::string& problem) {
   struct stat info {};
   if (::realpath(folder.c_str(), real.data()) == nullptr || ::stat(real.data(), &info) != 0) {
     const int error = errno;
-    problem = error == ENOENT ? fmt::format("There is no folder {}. Make it first: mkdir -p {}", shown,
-                                            text::shell_word(folder))
-                              : fmt::format("The folder {} cannot be opened: {}.", shown, files::describe({error}));
+    problem = error == ENOENT
+                  ? fmt::format("There is no folder {}. Make it first: mkdir -p {}", shown, text::shell_word(folder))
+                  : fmt::format("The folder {} cannot be opened: {}.", shown, files::describe({error}));
   } else if (!S_ISDIR(info.st_mode)) {
-    problem = fmt::format("{} is a file, not a folder. Serve the folder that it lies in: uporter serve {}", shown,
-                          text::shell_word(std::string(real.data()).substr(0, std::string(real.data()).rfind('/') + 1)));
+    problem =
+        fmt::format("{} is a file, not a folder. Serve the folder that it lies in: uporter serve {}", shown,
+                    text::shell_word(std::string(real.data()).substr(0, std::string(real.data()).rfind('/') + 1)));
   } else if (::access(real.data(), R_OK | X_OK) != 0) {
     problem = fmt::format("The folder {} may not be read. Allow it: chmod u+rx {}", shown, text::shell_word(folder));
   }
@@ -77,8 +78,9 @@ std::string holder_text(std::uint16_t port) {
 
 int explain_listen_error(int error, int port) {
   if (error == EADDRINUSE)
-    return fail(kPortTaken, fmt::format("Port {} is taken by {}. Use another one: uporter serve --port {}", port,
-                                        holder_text(static_cast<std::uint16_t>(port)), port < 65535 ? port + 1 : kUsualPort));
+    return fail(kPortTaken,
+                fmt::format("Port {} is taken by {}. Use another one: uporter serve --port {}", port,
+                            holder_text(static_cast<std::uint16_t>(port)), port < 65535 ? port + 1 : kUsualPort));
   if (error == EACCES)
     return fail(kBadUse, fmt::format("Port {} is below 1024, and only the administrator may use it. Use a higher one: "
                                      "uporter serve --port {}",

@@ -28,12 +28,10 @@ struct Request {
   http::Target target;
   http::BodyFraming framing;
   std::optional<http::FramingError> framing_error;  ///< Set: where the body ends cannot be known.
-  http::Host host;  ///< Empty name: none was given (HTTP/1.0).
+  http::Host host;                                  ///< Empty name: none was given (HTTP/1.0).
 
   bool is_head() const { return head.method == "HEAD"; }
-  bool has_body() const {
-    return framing.kind == http::BodyFraming::Kind::chunked || framing.length > 0;
-  }
+  bool has_body() const { return framing.kind == http::BodyFraming::Kind::chunked || framing.length > 0; }
 };
 
 /// What is told of the answer in the log.

@@ -64,8 +64,7 @@ asio::awaitable<void> Server::accept(asio::ip::tcp::acceptor& acceptor) {
 }
 
 void Server::refuse(asio::ip::tcp::socket socket) {
-  const Finding finding{Code::too_many_connections,
-                        {{"limit", std::to_string(shared_.settings->limits.connections)}}};
+  const Finding finding{Code::too_many_connections, {{"limit", std::to_string(shared_.settings->limits.connections)}}};
   const std::string body = sentence_of(finding) + "\n";
   const std::string answer =
       "HTTP/1.1 503 Service Unavailable\r\nRetry-After: 2\r\nConnection: close\r\nContent-Type: text/plain; "

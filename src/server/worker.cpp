@@ -19,8 +19,7 @@ constexpr std::chrono::milliseconds kSweepEvery{250};
 
 }  // namespace
 
-Worker::Worker(Shared& shared)
-    : shared_(shared), context_(1), work_(context_.get_executor()), sweep_timer_(context_) {
+Worker::Worker(Shared& shared) : shared_(shared), context_(1), work_(context_.get_executor()), sweep_timer_(context_) {
   thread_ = std::thread([this] {
     // Signals are the main thread's.
     sigset_t all;
@@ -39,8 +38,7 @@ void Worker::join() {
 
 void Worker::adopt(asio::ip::tcp::socket::native_handle_type socket, const asio::ip::tcp& protocol) {
   asio::post(context_, [this, socket, protocol] {
-    auto connection =
-        std::make_shared<Connection>(*this, asio::ip::tcp::socket(context_, protocol, socket));
+    auto connection = std::make_shared<Connection>(*this, asio::ip::tcp::socket(context_, protocol, socket));
     asio::co_spawn(context_, connection->serve(), asio::detached);
   });
 }

@@ -19,6 +19,7 @@
 #include <sstream>
 #include <stdexcept>
 #include <thread>
+#include <utility>
 
 namespace porter::test {
 namespace fs = std::filesystem;
@@ -94,9 +95,7 @@ std::string Program::read_until(std::string_view text, std::chrono::seconds time
   return text_;
 }
 
-std::string Program::output() {
-  return read_until(std::string_view("\0never", 6), std::chrono::seconds(60));
-}
+std::string Program::output() { return read_until(std::string_view("\0never", 6), std::chrono::seconds(60)); }
 
 int Program::wait() {
   // Its pipe is read meanwhile, so that it cannot wait for a reader.

@@ -1,7 +1,7 @@
 // Looking files up below a folder in such a way that no "..", no link and no race leads out of it.
 //
-// The kernel does the guarding (openat2 with RESOLVE_BENEATH), in one step with the opening, so what was checked is what
-// is opened. All functions may be called from any thread.
+// The kernel does the guarding (openat2 with RESOLVE_BENEATH), in one step with the opening, so what was checked is
+// what is opened. All functions may be called from any thread.
 #pragma once
 
 #include <string>
@@ -39,8 +39,8 @@ class Folder {
 /// The path that an open file has now, without links; empty if it has none any more.
 std::string path_of(const Descriptor& file);
 
-/// The first file called `name` in the folders of `search_path` (separated by colons) that can be executed; `name` itself
-/// if it holds a slash and can be executed; else empty.
+/// The first file called `name` in the folders of `search_path` (separated by colons) that can be executed; `name`
+/// itself if it holds a slash and can be executed; else empty.
 std::string find_program(const std::string& name, const std::string& search_path);
 
 }  // namespace porter::files

@@ -37,14 +37,15 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "{file} has a name that begins with a dot, and such files are not shown, since they often hold secrets.",
      "Give it a name without the dot if it is meant to be seen: mv {file_quoted} {plain_quoted}"},
     {Code::backup_file, "backup-file", 403, "An editor's backup file",
-     "{file} looks like a backup copy that an editor has left, and such copies are not shown, since they hold the source "
+     "{file} looks like a backup copy that an editor has left, and such copies are not shown, since they hold the "
+     "source "
      "of scripts.",
      "Rename it if it is meant to be seen, or remove it: rm {file_quoted}"},
     {Code::unreadable, "unreadable", 403, "No permission to read",
      "The server may not read {file} (its permissions are {mode}[, its owner is {owner}]).",
      "Allow it: chmod {change} {file_quoted}"},
-    {Code::special_file, "special-file", 403, "Not a file that can be sent", "{file} is a {kind}, not a file or a folder.",
-     "Put an ordinary file there, or remove it: rm {file_quoted}"},
+    {Code::special_file, "special-file", 403, "Not a file that can be sent",
+     "{file} is a {kind}, not a file or a folder.", "Put an ordinary file there, or remove it: rm {file_quoted}"},
     {Code::document_root_gone, "document-root-gone", 500, "The document root is gone",
      "The document root {root} cannot be opened any more: {reason}.", "Put the folder back: mkdir -p {root_quoted}"},
     {Code::file_vanished, "file-vanished", 500, "The file changed while it was being read",
@@ -78,7 +79,8 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "The Host field holds \"{host}\", which is neither a host name nor an IP address, with or without a port.",
      "Send a Host field such as: Host: localhost:{port}"},
     {Code::host_not_served, "host-not-served", 421, "Not a name of this server",
-     "The request is for the host name {host}, and this server answers only to localhost, to names below .localhost, to IP "
+     "The request is for the host name {host}, and this server answers only to localhost, to names below .localhost, "
+     "to IP "
      "addresses and to the names it was given. This keeps foreign pages from reaching it through a name of theirs.",
      "Open {url} instead, or allow the name: uporter serve --host {host}"},
     {Code::version_unknown, "version-unknown", 505, "Unknown HTTP version",
@@ -87,7 +89,8 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "The client speaks TLS (https), and this port speaks plain http.",
      "Open the same address with http:// in place of https://."},
     {Code::request_line_too_long, "request-line-too-long", 414, "The URL is too long",
-     "The request line is longer than {limit} bytes.", "Send what is long in the body of a POST instead of in the URL."},
+     "The request line is longer than {limit} bytes.",
+     "Send what is long in the body of a POST instead of in the URL."},
     {Code::head_too_large, "head-too-large", 431, "The request's head is too large",
      "The request line and the header fields together are larger than {limit} bytes.",
      "Clear this site's cookies in the browser; they are the usual cause."},
@@ -108,20 +111,22 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "Try again in a moment; close what keeps so many connections open."},
 
     {Code::script_not_executable, "script-not-executable", 403, "The script is not executable",
-     "{file} lies in a script folder, where files are run and not shown, but its permissions ({mode}) do not let it be run.",
+     "{file} lies in a script folder, where files are run and not shown, but its permissions ({mode}) do not let it be "
+     "run.",
      "chmod +x {file_quoted}"},
     {Code::script_needs_script_folder, "script-outside-script-folder", 403, "A script outside of a script folder",
-     "{file} is a {language} script, and such a file is run only in a script folder ({folders}). Its source is not shown.",
+     "{file} is a {language} script, and such a file is run only in a script folder ({folders}). Its source is not "
+     "shown.",
      "To run it, move it: mv {file_quoted} {folder_quoted}/ . To show it as text, give it the ending .txt."},
     {Code::interpreter_not_installed, "interpreter-not-installed", 500, "The interpreter is not installed",
-     "{file} is run by {program}, and that is not installed (looked for in {path}).",
-     "sudo apt-get install {package}"},
+     "{file} is run by {program}, and that is not installed (looked for in {path}).", "sudo apt-get install {package}"},
     {Code::interpreter_not_found, "interpreter-not-found", 500, "The script's first line names a missing interpreter",
      "The first line of {file} is \"{line}\", and {program} does not exist.",
      "Correct the first line, such as \"#!/usr/bin/env {name}\"[, or install the interpreter: sudo apt-get install "
      "{package}]"},
     {Code::script_not_a_program, "not-a-program", 500, "Neither a script nor a program",
-     "{file} is executable, but it has no first line that names an interpreter (\"#!…\") and is no compiled program for "
+     "{file} is executable, but it has no first line that names an interpreter (\"#!…\") and is no compiled program "
+     "for "
      "this machine.",
      "Begin it with a line such as: #!/bin/sh"},
     {Code::script_start_failed, "script-start-failed", 500, "The script could not be started",
@@ -133,7 +138,8 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "Line {line} of the head that {file} wrote is no field: \"{text}\".",
      "Write each line of the head as \"Name: value\", then an empty line, then the page."},
     {Code::script_head_too_large, "answer-head-too-large", 500, "The answer head is too large",
-     "{file} wrote {limit} bytes, and its head had not ended.", "End the head with an empty line before the page begins."},
+     "{file} wrote {limit} bytes, and its head had not ended.",
+     "End the head with an empty line before the page begins."},
     {Code::script_wrote_nothing, "wrote-nothing", 500, "The script wrote nothing",
      "{file} ended with exit status 0 and wrote nothing at all to its standard output[; to its error stream it wrote: "
      "{last}].",

@@ -64,7 +64,8 @@ void ChunkReader::take_size_digit(char c) {
 
 void ChunkReader::take(char c) {
   switch (step_) {
-    case Step::size: return take_size_digit(c);
+    case Step::size:
+      return take_size_digit(c);
     case Step::extension:
       if (c == '\r') {
         step_ = Step::size_end;
@@ -78,9 +79,12 @@ void ChunkReader::take(char c) {
       extras_ = 0;
       step_ = left_ > 0 ? Step::data : Step::trailer_start;
       return;
-    case Step::data: return;  // read() takes whole runs of data itself.
-    case Step::data_cr: return c == '\r' ? void(step_ = Step::data_lf) : fail();
-    case Step::data_lf: return c == '\n' ? void(step_ = Step::size) : fail();
+    case Step::data:
+      return;  // read() takes whole runs of data itself.
+    case Step::data_cr:
+      return c == '\r' ? void(step_ = Step::data_lf) : fail();
+    case Step::data_lf:
+      return c == '\n' ? void(step_ = Step::size) : fail();
     case Step::trailer_start:
       if (c == '\r') {
         step_ = Step::end;
@@ -96,8 +100,10 @@ void ChunkReader::take(char c) {
         fail();
       }
       return;
-    case Step::trailer_end: return c == '\n' ? void(step_ = Step::trailer_start) : fail();
-    case Step::end: return c == '\n' ? void(state_ = State::done) : fail();
+    case Step::trailer_end:
+      return c == '\n' ? void(step_ = Step::trailer_start) : fail();
+    case Step::end:
+      return c == '\n' ? void(state_ = State::done) : fail();
   }
 }
 

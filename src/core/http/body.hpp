@@ -49,9 +49,9 @@ class ChunkReader {
 
   State state_ = State::more;
   Step step_ = Step::size;
-  std::uint64_t left_ = 0;       ///< Bytes of the current chunk still to come, or its size as read so far.
-  int digits_ = 0;               ///< Digits of the chunk's size read so far.
-  std::size_t extras_ = 0;       ///< Bytes of the current chunk's extension, or of the trailer section.
+  std::uint64_t left_ = 0;  ///< Bytes of the current chunk still to come, or its size as read so far.
+  int digits_ = 0;          ///< Digits of the chunk's size read so far.
+  std::size_t extras_ = 0;  ///< Bytes of the current chunk's extension, or of the trailer section.
 };
 
 }  // namespace porter::http

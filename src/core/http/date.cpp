@@ -72,11 +72,11 @@ std::string format_date(std::int64_t seconds) {
   const std::chrono::year_month_day date{day};
   const auto rest = (time - day).count();
   std::array<char, 64> out{};
-  const int length = std::snprintf(
-      out.data(), out.size(), "%s, %02u %s %04d %02d:%02d:%02d GMT", kDays[std::chrono::weekday{day}.c_encoding()].data(),
-      static_cast<unsigned>(date.day()), kMonths[static_cast<unsigned>(date.month()) - 1].data(),
-      static_cast<int>(date.year()), static_cast<int>(rest / 3600), static_cast<int>(rest / 60 % 60),
-      static_cast<int>(rest % 60));
+  const int length =
+      std::snprintf(out.data(), out.size(), "%s, %02u %s %04d %02d:%02d:%02d GMT",
+                    kDays[std::chrono::weekday{day}.c_encoding()].data(), static_cast<unsigned>(date.day()),
+                    kMonths[static_cast<unsigned>(date.month()) - 1].data(), static_cast<int>(date.year()),
+                    static_cast<int>(rest / 3600), static_cast<int>(rest / 60 % 60), static_cast<int>(rest % 60));
   return {out.data(), static_cast<std::size_t>(length)};
 }
 

@@ -3,7 +3,8 @@
 // The reader works on the bytes as they lie in the connection's buffer and copies nothing: every view in a RequestHead
 // points into those bytes and lives as long as they do. It is strict where leniency lets two readers of one message
 // disagree (folded lines, a space before the colon, a bare CR), and lenient in one place only: lines may end in a bare
-// line feed, so that a request can be typed by hand. `bare_line_feeds` tells, since such a head may not announce a body.
+// line feed, so that a request can be typed by hand. `bare_line_feeds` tells, since such a head may not announce a
+// body.
 #pragma once
 
 #include <cstddef>
@@ -45,19 +46,19 @@ struct HeadLimits {
 };
 
 enum class HeadError {
-  tls_handshake,       ///< The bytes are a TLS ClientHello: the client was told https.
-  bad_request_line,    ///< Not "method SP target SP version".
-  bad_method,          ///< The method is not a token.
-  bad_version,         ///< The version is not of the form HTTP/d.d.
-  other_version,       ///< A major version other than 1 (505).
-  line_too_long,       ///< 414
-  head_too_large,      ///< 431
-  too_many_fields,     ///< 431
-  no_colon,            ///< A field line without a colon.
-  bad_field_name,      ///< Empty, or not a token; a space before the colon among others.
-  folded_line,         ///< A field line that begins with white space (RFC 9112, section 5.2).
-  bare_cr,             ///< A CR that no LF follows.
-  control_character,   ///< A control character in a field's value.
+  tls_handshake,      ///< The bytes are a TLS ClientHello: the client was told https.
+  bad_request_line,   ///< Not "method SP target SP version".
+  bad_method,         ///< The method is not a token.
+  bad_version,        ///< The version is not of the form HTTP/d.d.
+  other_version,      ///< A major version other than 1 (505).
+  line_too_long,      ///< 414
+  head_too_large,     ///< 431
+  too_many_fields,    ///< 431
+  no_colon,           ///< A field line without a colon.
+  bad_field_name,     ///< Empty, or not a token; a space before the colon among others.
+  folded_line,        ///< A field line that begins with white space (RFC 9112, section 5.2).
+  bare_cr,            ///< A CR that no LF follows.
+  control_character,  ///< A control character in a field's value.
 };
 
 struct HeadProblem {

@@ -62,8 +62,6 @@ std::optional<Host> parse_host(std::string_view value) {
   return host;
 }
 
-bool is_localhost_name(std::string_view name) {
-  return name == "localhost" || name.ends_with(".localhost");
-}
+bool is_localhost_name(std::string_view name) { return name == "localhost" || name.ends_with(".localhost"); }
 
 }  // namespace porter::http

@@ -130,10 +130,10 @@ bool compresses_well(std::string_view content_type) {
   const std::string_view type = content_type.substr(0, content_type.find(';'));
   if (type.starts_with("text/")) return true;
   if (type.ends_with("+xml") || type.ends_with("+json")) return true;
-  constexpr auto kMore = std::to_array<std::string_view>(
-      {"application/json", "application/xml", "application/wasm", "application/toml", "application/yaml",
-       "application/rtf", "application/vnd.ms-fontobject", "font/ttf", "font/otf", "image/bmp",
-       "image/vnd.microsoft.icon"});
+  constexpr auto kMore =
+      std::to_array<std::string_view>({"application/json", "application/xml", "application/wasm", "application/toml",
+                                       "application/yaml", "application/rtf", "application/vnd.ms-fontobject",
+                                       "font/ttf", "font/otf", "image/bmp", "image/vnd.microsoft.icon"});
   return std::find(kMore.begin(), kMore.end(), type) != kMore.end();
 }
 

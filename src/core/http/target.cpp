@@ -150,13 +150,20 @@ std::variant<Target, TargetError> parse_target(std::string_view raw, std::string
 
 std::string_view describe(TargetError error) {
   switch (error) {
-    case TargetError::empty: return "is empty";
-    case TargetError::bad_character: return "holds a space or a control character, which must be written as %20 or alike";
-    case TargetError::bad_escape: return "has a percent sign that is not followed by two hexadecimal digits";
-    case TargetError::encoded_nul: return "has an encoded NUL byte (%00), which no file name can hold";
-    case TargetError::encoded_slash: return "has an encoded slash (%2F), which no file name can hold";
-    case TargetError::bad_form: return "is neither a path that begins with a slash nor an http:// URL";
-    case TargetError::fragment: return "has a #, which belongs to the browser and is never sent";
+    case TargetError::empty:
+      return "is empty";
+    case TargetError::bad_character:
+      return "holds a space or a control character, which must be written as %20 or alike";
+    case TargetError::bad_escape:
+      return "has a percent sign that is not followed by two hexadecimal digits";
+    case TargetError::encoded_nul:
+      return "has an encoded NUL byte (%00), which no file name can hold";
+    case TargetError::encoded_slash:
+      return "has an encoded slash (%2F), which no file name can hold";
+    case TargetError::bad_form:
+      return "is neither a path that begins with a slash nor an http:// URL";
+    case TargetError::fragment:
+      return "has a #, which belongs to the browser and is never sent";
   }
   return "";
 }

@@ -1,4 +1,5 @@
-// The request target (RFC 9112, section 3.2; RFC 3986): what a client asks for, split, decoded and made safe to look up.
+// The request target (RFC 9112, section 3.2; RFC 3986): what a client asks for, split, decoded and made safe to look
+// up.
 #pragma once
 
 #include <optional>
@@ -22,7 +23,8 @@ struct Target {
 
 enum class TargetError { empty, bad_character, bad_escape, encoded_nul, encoded_slash, bad_form, fragment };
 
-/// Reads the target of a request with `method`, which decides between the forms (CONNECT: authority, OPTIONS: also "*").
+/// Reads the target of a request with `method`, which decides between the forms (CONNECT: authority, OPTIONS: also
+/// "*").
 std::variant<Target, TargetError> parse_target(std::string_view raw, std::string_view method);
 
 /// What is wrong, as the end of a sentence that begins with "The request target".

@@ -13,9 +13,9 @@ namespace porter::script {
 
 struct AnswerHead {
   int status = 200;
-  std::string reason;                                        ///< Empty: the usual phrase.
-  std::vector<std::pair<std::string, std::string>> fields;   ///< All but Status and those the server itself decides.
-  std::optional<std::string> location;                       ///< Of a redirect; also among `fields` if it is absolute.
+  std::string reason;                                       ///< Empty: the usual phrase.
+  std::vector<std::pair<std::string, std::string>> fields;  ///< All but Status and those the server itself decides.
+  std::optional<std::string> location;                      ///< Of a redirect; also among `fields` if it is absolute.
   std::optional<std::uint64_t> content_length;
 
   /// True for a redirect that the server resolves itself: Location holds a path (section 6.2.2).
@@ -28,8 +28,8 @@ struct AnswerHeadProblem {
   std::string text;      ///< The line.
 };
 
-/// Where the head at the start of `output` ends, its empty line included; nullopt while it does not. Lines may end in LF
-/// or CRLF.
+/// Where the head at the start of `output` ends, its empty line included; nullopt while it does not. Lines may end in
+/// LF or CRLF.
 std::optional<std::size_t> answer_head_length(std::string_view output);
 
 /// True as soon as the first line of `output` shows that no head can come of it, such as a line of HTML.

@@ -1,5 +1,5 @@
-// The interpreters that are known: which file name endings each runs, what its program is called, and the Debian package
-// that brings it.
+// The interpreters that are known: which file name endings each runs, what its program is called, and the Debian
+// package that brings it.
 #pragma once
 
 #include <span>

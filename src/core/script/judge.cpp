@@ -49,15 +49,13 @@ std::optional<Finding> judge_run(const RunReport& report) {
     facts.insert(facts.end(), more.begin(), more.end());
     return Finding{code, facts};
   };
-  if (report.was_too_slow)
-    return finding(Code::script_too_slow, {{"seconds", std::to_string(report.seconds_allowed)}});
+  if (report.was_too_slow) return finding(Code::script_too_slow, {{"seconds", std::to_string(report.seconds_allowed)}});
   if (report.head_limit > 0)
     return finding(Code::script_head_too_large, {{"limit", std::to_string(report.head_limit)}});
   if (report.signal != 0)
     return finding(Code::script_killed,
                    {{"signal", std::to_string(report.signal)}, {"name", signal_name(report.signal)}});
-  if (report.exit_status != 0)
-    return finding(Code::script_failed, {{"status", std::to_string(report.exit_status)}});
+  if (report.exit_status != 0) return finding(Code::script_failed, {{"status", std::to_string(report.exit_status)}});
   if (report.has_head) return std::nullopt;
   if (report.output_start.empty()) return finding(Code::script_wrote_nothing, {});
   if (report.head_problem && report.head_problem->kind == AnswerHeadProblem::Kind::malformed_line)
@@ -77,8 +75,7 @@ Finding judge_start(const std::string& path, const std::string& command, int err
     return finding;
   }
   if (error == ENOEXEC) return {Code::script_not_a_program, {{"file", path}}};
-  return {Code::script_start_failed,
-          {{"file", path}, {"reason", std::strerror(error)}, {"command", command}}};
+  return {Code::script_start_failed, {{"file", path}, {"reason", std::strerror(error)}, {"command", command}}};
 }
 
 }  // namespace porter::script

@@ -17,14 +17,14 @@ struct RunReport {
   std::string path;     ///< The script.
   std::string command;  ///< What a person would type to run it by hand.
   int exit_status = 0;
-  int signal = 0;            ///< 0: it ended by itself.
+  int signal = 0;             ///< 0: it ended by itself.
   bool was_too_slow = false;  ///< It was ended because its time was up.
   long seconds_allowed = 0;
-  bool has_head = false;            ///< A whole, well-formed answer head was read.
+  bool has_head = false;  ///< A whole, well-formed answer head was read.
   std::optional<AnswerHeadProblem> head_problem;
-  std::size_t head_limit = 0;       ///< Not 0: its output reached this size without an end of the head.
-  std::string output_start;         ///< The beginning of its output.
-  std::string error_text;           ///< The end of its error stream.
+  std::size_t head_limit = 0;  ///< Not 0: its output reached this size without an end of the head.
+  std::string output_start;    ///< The beginning of its output.
+  std::string error_text;      ///< The end of its error stream.
 };
 
 /// The most telling problem of the run; nullopt if it went well.

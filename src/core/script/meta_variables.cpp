@@ -19,9 +19,8 @@ std::string protocol_variable(std::string_view field_name) {
 /// Fields that are not passed on: those that have a variable of their own, those of the connection (RFC 3875, section
 /// 4.1.18), and Proxy, whose variable HTTP_PROXY many programs take for a setting.
 bool is_withheld(std::string_view name) {
-  for (const std::string_view withheld :
-       {"Content-Type", "Content-Length", "Transfer-Encoding", "Connection", "Keep-Alive", "TE", "Trailer", "Proxy",
-        "Expect", "Upgrade"})
+  for (const std::string_view withheld : {"Content-Type", "Content-Length", "Transfer-Encoding", "Connection",
+                                          "Keep-Alive", "TE", "Trailer", "Proxy", "Expect", "Upgrade"})
     if (http::same_name(name, withheld)) return true;
   // A name with an underscore would take the variable of the name with a hyphen.
   return name.find('_') != name.npos;
@@ -68,8 +67,8 @@ std::vector<std::string> meta_variables(const sites::ScriptFound& script, const 
   std::vector<std::string_view> done;
   for (const http::Field& field : head.fields) {
     if (is_withheld(field.name)) continue;
-    const bool seen = std::any_of(done.begin(), done.end(),
-                                  [&](std::string_view name) { return http::same_name(name, field.name); });
+    const bool seen =
+        std::any_of(done.begin(), done.end(), [&](std::string_view name) { return http::same_name(name, field.name); });
     if (seen) continue;
     done.push_back(field.name);
     // Cookies are joined by the separator of their own list (RFC 6265, section 5.4).

@@ -22,8 +22,9 @@ struct Peer {
   std::string server_name;  ///< From the request's Host, else the address that it came to.
 };
 
-/// "NAME=value" for each variable, in a stable order. `body_length` is the length of the body once its transfer coding is
-/// taken off; nullopt if the request has none. `passed_on` are variables of the server's own ("PATH=…") to begin with.
+/// "NAME=value" for each variable, in a stable order. `body_length` is the length of the body once its transfer coding
+/// is taken off; nullopt if the request has none. `passed_on` are variables of the server's own ("PATH=…") to begin
+/// with.
 std::vector<std::string> meta_variables(const sites::ScriptFound& script, const Site& site,
                                         const http::RequestHead& head, const http::Target& target, const Peer& peer,
                                         std::optional<std::uint64_t> body_length,

@@ -19,10 +19,10 @@ struct Limits {
   std::chrono::seconds body_pause{30};       ///< Without progress on a body, either way.
   std::chrono::seconds idle_time{30};        ///< Between requests on a kept connection.
   std::size_t connections = 1024;
-  std::chrono::seconds first_byte{30};             ///< From a script's start to its first output.
-  std::size_t answer_head = 64 * 1024;             ///< Bytes of the head that a script writes.
-  std::size_t error_stream = 64 * 1024;            ///< Bytes kept of what a script writes to its error stream.
-  std::chrono::seconds stop_time{5};               ///< What a stopping server gives to the requests in progress.
+  std::chrono::seconds first_byte{30};   ///< From a script's start to its first output.
+  std::size_t answer_head = 64 * 1024;   ///< Bytes of the head that a script writes.
+  std::size_t error_stream = 64 * 1024;  ///< Bytes kept of what a script writes to its error stream.
+  std::chrono::seconds stop_time{5};     ///< What a stopping server gives to the requests in progress.
 };
 
 /// One virtual host.

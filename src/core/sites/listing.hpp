@@ -15,9 +15,9 @@ namespace porter::sites {
 struct Entry {
   std::string name;  ///< May hold any byte but "/" and NUL.
   bool is_folder = false;
-  bool runs = false;             ///< A request for it runs it.
-  std::uint64_t size = 0;        ///< Bytes; 0 for a folder.
-  std::int64_t changed = 0;      ///< Seconds since 1970.
+  bool runs = false;         ///< A request for it runs it.
+  std::uint64_t size = 0;    ///< Bytes; 0 for a folder.
+  std::int64_t changed = 0;  ///< Seconds since 1970.
 };
 
 enum class SortKey { name, size, date };

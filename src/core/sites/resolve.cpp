@@ -103,9 +103,7 @@ class Resolver {
   std::string disk_path(std::size_t count) const {
     return count == 0 ? site_.document_root : site_.document_root + "/" + joined(parts_, 0, count);
   }
-  std::string url_path(std::size_t count) const {
-    return http::percent_encode_path("/" + joined(parts_, 0, count));
-  }
+  std::string url_path(std::size_t count) const { return http::percent_encode_path("/" + joined(parts_, 0, count)); }
   Finding finding(Code code, std::vector<Fact> facts) const {
     facts.emplace_back("target", asked_.target.raw_path);
     return {code, std::move(facts)};
@@ -127,11 +125,11 @@ class Resolver {
         return finding(Code::outside_root, {{"root", site_.document_root}, {"file", disk_path(count)}});
       if (error == EACCES) return closed_folder(count);
       if (error != ENOENT && error != ENOTDIR && error != ENAMETOOLONG)
-        return finding(Code::file_vanished,
-                       {{"file", disk_path(count)}, {"reason", describe(SystemError{error})}});
-      if (count == 0) return finding(Code::document_root_gone, {{"root", site_.document_root},
-                                                                {"root_quoted", text::shell_word(site_.document_root)},
-                                                                {"reason", describe(SystemError{error})}});
+        return finding(Code::file_vanished, {{"file", disk_path(count)}, {"reason", describe(SystemError{error})}});
+      if (count == 0)
+        return finding(Code::document_root_gone, {{"root", site_.document_root},
+                                                  {"root_quoted", text::shell_word(site_.document_root)},
+                                                  {"reason", describe(SystemError{error})}});
     }
   }
 
@@ -182,8 +180,7 @@ class Resolver {
     const std::string path = disk_path(count);
     const std::string real = files::path_of(entry);
     const std::string& name = parts_[count - 1];
-    if (is_backup(name))
-      return finding(Code::backup_file, {{"file", path}, {"file_quoted", text::shell_word(path)}});
+    if (is_backup(name)) return finding(Code::backup_file, {{"file", path}, {"file_quoted", text::shell_word(path)}});
     // A link must not show by another name what would be run by its own, so the real place and name count too.
     const script::Interpreter* interpreter = script::interpreter_for(name);
     if (interpreter == nullptr) interpreter = script::interpreter_for(base_name(real));
@@ -237,9 +234,8 @@ class Resolver {
     const std::string path = disk_path(count);
     say(path + " lies in a script folder, so it is run and not shown.");
     if ((info.st_mode & 0111) == 0)
-      return finding(Code::script_not_executable, {{"file", path},
-                                                   {"file_quoted", text::shell_word(path)},
-                                                   {"mode", permissions(info.st_mode)}});
+      return finding(Code::script_not_executable,
+                     {{"file", path}, {"file_quoted", text::shell_word(path)}, {"mode", permissions(info.st_mode)}});
     return found_script(count, {}, {});
   }
 
@@ -264,8 +260,7 @@ class Resolver {
     const std::string& missing = parts_[count];
     const std::string root_name = base_name(site_.document_root);
     const std::string whole = "/" + joined(parts_, 0, parts_.size());
-    std::vector<Fact> facts = {
-        {"file", disk_path(parts_.size())}, {"missing", missing}, {"folder", disk_path(count)}};
+    std::vector<Fact> facts = {{"file", disk_path(parts_.size())}, {"missing", missing}, {"folder", disk_path(count)}};
     const auto root_in_url = [&](const std::string& shown, const std::string& rest) {
       facts.emplace_back("name", shown);
       facts.emplace_back("root", site_.document_root);
@@ -274,7 +269,8 @@ class Resolver {
     };
     if (whole == site_.document_root || whole.starts_with(site_.document_root + "/"))
       return root_in_url(site_.document_root.substr(1), whole.substr(site_.document_root.size()));
-    if (count == 0 && http::same_name(missing, root_name)) return root_in_url(missing, whole.substr(1 + missing.size()));
+    if (count == 0 && http::same_name(missing, root_name))
+      return root_in_url(missing, whole.substr(1 + missing.size()));
     say(disk_path(count) + " is a folder, and it has no entry " + missing + ".");
     if (const auto near = text::nearest(missing, names_in(folder))) {
       facts.emplace_back("nearest", *near);
@@ -288,10 +284,9 @@ class Resolver {
     std::string plain = parts_[count - 1];
     plain.erase(0, plain.find_first_not_of('.'));
     if (plain.empty()) plain = "visible";
-    return finding(Code::hidden_file,
-                   {{"file", path},
-                    {"file_quoted", text::shell_word(path)},
-                    {"plain_quoted", text::shell_word(disk_path(count - 1) + "/" + plain)}});
+    return finding(Code::hidden_file, {{"file", path},
+                                       {"file_quoted", text::shell_word(path)},
+                                       {"plain_quoted", text::shell_word(disk_path(count - 1) + "/" + plain)}});
   }
 
   /// A folder on the way to the first `count` parts may not be entered.
@@ -317,9 +312,8 @@ class Resolver {
 
   std::optional<Finding> refuse_method(const std::string& kind) {
     if (asked_.method == "GET" || asked_.method == "HEAD" || asked_.method == "OPTIONS") return std::nullopt;
-    return finding(Code::method_not_allowed, {{"method", std::string(asked_.method)},
-                                              {"kind", kind},
-                                              {"allowed", std::string(kReadingMethods)}});
+    return finding(Code::method_not_allowed,
+                   {{"method", std::string(asked_.method)}, {"kind", kind}, {"allowed", std::string(kReadingMethods)}});
   }
 
   /// True if the entry at the end of the first `count` parts lies below a script folder.

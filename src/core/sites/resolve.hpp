@@ -34,7 +34,7 @@ struct FileFound {
 
 /// A folder whose entries are to be shown.
 struct FolderFound {
-  std::string path;          ///< On disk, without a final slash.
+  std::string path;               ///< On disk, without a final slash.
   bool is_script_folder = false;  ///< Its executable files would be run.
 };
 

@@ -46,7 +46,8 @@ std::string count_text(const std::vector<sites::Entry>& entries) {
   for (const sites::Entry& entry : entries) folders += entry.is_folder ? 1 : 0;
   const std::size_t files = entries.size() - folders;
   if (entries.empty()) return "This folder is empty.";
-  return fmt::format("{} {}, {} {}", folders, folders == 1 ? "folder" : "folders", files, files == 1 ? "file" : "files");
+  return fmt::format("{} {}, {} {}", folders, folders == 1 ? "folder" : "folders", files,
+                     files == 1 ? "file" : "files");
 }
 
 }  // namespace
@@ -60,8 +61,9 @@ std::string listing_page(std::string_view path, const std::vector<sites::Entry>&
   append_heading(out, "Changed", "date", "date", sites::SortKey::date, order);
   out += "</tr></thead>\n<tbody>\n";
   if (path != "/") {
-    out += "<tr><td class=\"name\"><a href=\"../\" class=\"folder\">../</a> <span class=\"count\">the folder above</span>"
-           "</td><td></td><td></td></tr>\n";
+    out +=
+        "<tr><td class=\"name\"><a href=\"../\" class=\"folder\">../</a> <span class=\"count\">the folder above</span>"
+        "</td><td></td><td></td></tr>\n";
   }
   for (const sites::Entry& entry : entries) append_entry(out, entry);
   fmt::format_to(std::back_inserter(out), "</tbody>\n</table>\n<p class=\"count\">{}</p>\n", count_text(entries));

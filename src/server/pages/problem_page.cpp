@@ -66,10 +66,11 @@ std::string problem_text(const Problem& problem) {
 }
 
 std::string reserved_html(int status, std::string_view number) {
-  return frame(status_line(status),
-               fmt::format("<p class=\"status\">{0}</p>\n<h1>This page cannot be shown</h1>\n"
-                           "<p class=\"lead\">The reason is in the server's log, under the number <code>{1}</code>.</p>\n",
-                           status_line(status), text::escape_html(number)));
+  return frame(
+      status_line(status),
+      fmt::format("<p class=\"status\">{0}</p>\n<h1>This page cannot be shown</h1>\n"
+                  "<p class=\"lead\">The reason is in the server's log, under the number <code>{1}</code>.</p>\n",
+                  status_line(status), text::escape_html(number)));
 }
 
 std::string reserved_text(int status, std::string_view number) {

@@ -1,0 +1,47 @@
+# The front door. Each of these sets up what it needs by itself.
+#   make demo     build, and show the demo in the browser
+#   make test     build and run all tests
+#   make build    the programs, in build/bin
+#   make format   put the code into its form
+#   make lint     what a compiler does not see
+.PHONY: build demo test format lint packages-build packages-demo packages-test
+
+BUILD_PACKAGES = g++ cmake ninja-build ccache mold make libboost1.81-dev libfmt-dev libcli11-dev
+DEMO_PACKAGES = php8.2-cgi perl python3
+TEST_PACKAGES = catch2 $(DEMO_PACKAGES) util-linux procps
+LINT_PACKAGES = clang-format clang-tidy
+SOURCES = $(shell git ls-files 'src/*.cpp' 'src/*.hpp' 'tests/*.cpp' 'tests/*.hpp' 'bench/*.cpp' 'demo/*.cpp')
+
+build: packages-build
+	@test -f build/release/build.ninja || cmake --preset release
+	cmake --build build/release
+
+demo: packages-demo build
+	@echo
+	@build/bin/uporter serve demo/public
+
+test: packages-test
+	cmake --preset check
+	cmake --build build/check
+	cmake --preset threads
+	cmake --build build/threads --target server_tests client_tests
+	ctest --test-dir build/check --output-on-failure
+	ctest --test-dir build/threads --output-on-failure -R '^(server|client)/'
+
+format:
+	@tools/packages $(LINT_PACKAGES)
+	clang-format -i $(SOURCES)
+
+lint: build
+	@tools/packages $(LINT_PACKAGES)
+	clang-format --dry-run -Werror $(SOURCES)
+	@git ls-files 'src/*.cpp' | xargs -P 2 -n 1 clang-tidy -p build/release --quiet
+
+packages-build:
+	@tools/packages $(BUILD_PACKAGES)
+
+packages-demo:
+	@tools/packages $(BUILD_PACKAGES) $(DEMO_PACKAGES)
+
+packages-test:
+	@tools/packages $(BUILD_PACKAGES) $(TEST_PACKAGES)

@@ -1,0 +1,206 @@
+#include <catch2/catch.hpp>
+#include <cerrno>
+
+#include "core/script/answer_head.hpp"
+#include "core/script/interpreters.hpp"
+#include "core/script/judge.hpp"
+#include "core/script/meta_variables.hpp"
+
+using namespace porter;
+using namespace porter::script;
+
+namespace {
+std::string read_head(std::string_view text) {
+  const auto length = answer_head_length(text);
+  if (!length) return "incomplete";
+  const auto parsed = parse_answer_head(text.substr(0, *length));
+  if (const auto* const problem = std::get_if<AnswerHeadProblem>(&parsed))
+    return (problem->kind == AnswerHeadProblem::Kind::no_head ? "no head " : "line ") + std::to_string(problem->line);
+  const auto& head = std::get<AnswerHead>(parsed);
+  std::string out = std::to_string(head.status) + (head.reason.empty() ? "" : " " + head.reason);
+  for (const auto& [name, value] : head.fields) out += "|" + name + "=" + value;
+  if (head.content_length) out += "|length " + std::to_string(*head.content_length);
+  if (head.is_local_redirect()) out += "|local";
+  return out;
+}
+}  // namespace
+
+TEST_CASE("a script's answer head is read as RFC 3875 section 6 has it") {
+  struct Row {
+    std::string_view text;
+    std::string read;
+  };
+  const auto row = GENERATE(values<Row>({
+      {"Content-Type: text/html\n\n<p>", "200|Content-Type=text/html"},
+      {"Content-Type: text/html\r\n\r\n", "200|Content-Type=text/html"},
+      {"Status: 404 Not Here\nContent-Type: a/b\n\n", "404 Not Here|Content-Type=a/b"},
+      {"Status: 404\n\n", "404"},
+      {"Status: 4o4\n\n", "no head 1"},
+      {"Status: 99\n\n", "no head 1"},
+      {"HTTP/1.1 201 Made\nA: b\n\n", "201 Made|A=b"},
+      {"Location: /tides\n\n", "302|Location=/tides|local"},
+      {"Location: http://localhost/x\n\n", "302|Location=http://localhost/x"},
+      {"Status: 303\nLocation: http://localhost/x\n\n", "303|Location=http://localhost/x"},
+      {"Set-Cookie: a=1\nSet-Cookie: b=2\n\n", "200|Set-Cookie=a=1|Set-Cookie=b=2"},
+      {"Content-Type: a/b\nContent-Length: 5\n\nhello", "200|Content-Type=a/b|length 5"},
+      {"Content-Type: a/b\nConnection: close\nTransfer-Encoding: chunked\n\n", "200|Content-Type=a/b"},
+      {"Content-Type: a/b\nnonsense\n\n", "line 2"},
+      {"Content-Type: a/b\nA : b\n\n", "line 2"},
+      {"Content-Type: a/b\nX: \x01\n\n", "line 2"},
+      {"<html>\n\n", "no head 1"},
+      {"\nhello", "no head 1"},
+      {"Content-Type: text/html\n", "incomplete"},
+      {"", "incomplete"},
+  }));
+  CAPTURE(row.text);
+  CHECK(read_head(row.text) == row.read);
+}
+
+TEST_CASE("output that can be no head is known early") {
+  CHECK(is_surely_no_head("<!doctype html>"));
+  CHECK(is_surely_no_head("Timetable of today\n"));
+  CHECK(is_surely_no_head("Good day: to you, sir"));
+  CHECK_FALSE(is_surely_no_head("Content-Ty"));
+  CHECK_FALSE(is_surely_no_head("Content-Type: text/html\n"));
+  CHECK_FALSE(is_surely_no_head("HTTP/1.1 200 OK\n"));
+}
+
+TEST_CASE("first lines are taken apart") {
+  struct Row {
+    std::string_view start;
+    std::string program, argument, meant;
+  };
+  const auto row = GENERATE(values<Row>({
+      {"#!/usr/bin/perl -w\nuse", "/usr/bin/perl", "-w", "perl"},
+      {"#! /usr/bin/env python3\n", "/usr/bin/env", "python3", "python3"},
+      {"#!/usr/bin/env -S LANG=C ruby -w\n", "/usr/bin/env", "-S LANG=C ruby -w", "ruby"},
+      {"#!/bin/sh", "/bin/sh", "", "sh"},
+      {"\x7f"
+       "ELF",
+       "", "", ""},
+      {"", "", "", ""},
+  }));
+  CAPTURE(row.start);
+  const FirstLine line = read_first_line(row.start);
+  CHECK(line.program == row.program);
+  CHECK(line.argument == row.argument);
+  CHECK(line.meant() == row.meant);
+}
+
+TEST_CASE("versions are found in what programs print") {
+  CHECK(version_in("PHP 8.2.36 (cgi-fcgi) (built: Jan  1 2026)") == "8.2.36");
+  CHECK(version_in("\nThis is perl 5, version 36, subversion 0 (v5.36.0) built for x86_64") == "5.36.0");
+  CHECK(version_in("Python 3.11.2") == "3.11.2");
+  CHECK(version_in("no number").empty());
+}
+
+TEST_CASE("a script's environment holds the meta-variables with their exact values") {
+  const std::string bytes =
+      "POST /cgi-bin/fares/a%20b?x=1&y HTTP/1.1\r\nHost: gulls.localhost:8080\r\nContent-Type: text/plain\r\n"
+      "Accept: a\r\nX-Two: 1\r\nX-Two: 2\r\nCookie: a=1\r\nCookie: b=2\r\nProxy: evil\r\nX_Under: u\r\n"
+      "Authorization: Basic abc\r\nConnection: close\r\nContent-Length: 3\r\n\r\n";
+  const auto head = std::get<http::RequestHead>(http::parse_head(bytes, {}));
+  const auto target = std::get<http::Target>(http::parse_target(head.target, head.method));
+  Site site;
+  site.document_root = "/w/pages";
+  sites::ScriptFound script;
+  script.path = "/w/pages/cgi-bin/fares";
+  script.name = "/cgi-bin/fares";
+  script.path_info = "/a b";
+  const auto variables =
+      meta_variables(script, site, head, target, {"127.0.0.1", 5000, 8080, "gulls.localhost"}, 3, {"PATH=/usr/bin"});
+  const std::vector<std::string> expected = {"PATH=/usr/bin",
+                                             "GATEWAY_INTERFACE=CGI/1.1",
+                                             "SERVER_SOFTWARE=UprightPorter/" PORTER_VERSION,
+                                             "SERVER_PROTOCOL=HTTP/1.1",
+                                             "SERVER_NAME=gulls.localhost",
+                                             "SERVER_PORT=8080",
+                                             "REQUEST_METHOD=POST",
+                                             "SCRIPT_NAME=/cgi-bin/fares",
+                                             "PATH_INFO=/a b",
+                                             "PATH_TRANSLATED=/w/pages/a b",
+                                             "QUERY_STRING=x=1&y",
+                                             "REMOTE_ADDR=127.0.0.1",
+                                             "REMOTE_PORT=5000",
+                                             "CONTENT_LENGTH=3",
+                                             "CONTENT_TYPE=text/plain",
+                                             "SCRIPT_FILENAME=/w/pages/cgi-bin/fares",
+                                             "DOCUMENT_ROOT=/w/pages",
+                                             "REQUEST_SCHEME=http",
+                                             "REQUEST_URI=/cgi-bin/fares/a%20b?x=1&y",
+                                             "REDIRECT_STATUS=200",
+                                             "HTTP_HOST=gulls.localhost:8080",
+                                             "HTTP_ACCEPT=a",
+                                             "HTTP_X_TWO=1, 2",
+                                             "HTTP_COOKIE=a=1; b=2",
+                                             "HTTP_AUTHORIZATION=Basic abc"};
+  CHECK(variables == expected);
+}
+
+TEST_CASE("an indexed query becomes arguments, any other does not") {
+  CHECK(query_arguments("skerry+head%20quay") == std::vector<std::string>{"skerry", "head quay"});
+  CHECK(query_arguments("a=b").empty());
+  CHECK(query_arguments("").empty());
+  CHECK(query_arguments("a+%zz").empty());
+  CHECK(query_arguments("a%00").empty());
+}
+
+TEST_CASE("a run is judged by what explains it best") {
+  struct Row {
+    RunReport report;
+    std::string code;
+  };
+  RunReport base;
+  base.path = "/w/x";
+  const auto with = [&](auto change) {
+    RunReport report = base;
+    change(report);
+    return report;
+  };
+  const std::vector<Row> rows = {
+      {with([](RunReport& r) { r.has_head = true; }), "none"},
+      {with([](RunReport&) {}), "wrote-nothing"},
+      {with([](RunReport& r) { r.output_start = "<p>"; }), "no-answer-head"},
+      {with([](RunReport& r) {
+         r.exit_status = 2;
+         r.output_start = "<p>";
+       }),
+       "script-failed"},
+      {with([](RunReport& r) {
+         r.exit_status = 2;
+         r.has_head = true;
+       }),
+       "script-failed"},
+      {with([](RunReport& r) { r.signal = 11; }), "script-killed"},
+      {with([](RunReport& r) {
+         r.signal = 15;
+         r.was_too_slow = true;
+       }),
+       "script-too-slow"},
+      {with([](RunReport& r) {
+         r.head_limit = 10;
+         r.signal = 15;
+       }),
+       "answer-head-too-large"},
+      {with([](RunReport& r) {
+         r.output_start = "A: b\nc\n\n";
+         r.head_problem = {AnswerHeadProblem::Kind::malformed_line, 2, "c"};
+       }),
+       "answer-head-malformed"},
+  };
+  for (const Row& row : rows) {
+    const auto finding = judge_run(row.report);
+    CHECK((finding ? std::string(code_name(finding->code)) : "none") == row.code);
+  }
+  base.exit_status = 1;
+  base.error_text = "Traceback\n  boom\n\n";
+  CHECK(sentence_of(*judge_run(base)) ==
+        "/w/x ended with exit status 1. The last line of its error stream is:   boom.");
+}
+
+TEST_CASE("a start that failed is explained by the file's first line") {
+  CHECK(code_name(judge_start("/w/x", "x", ENOENT, "#!/no/such/perl\n").code) == "interpreter-not-found");
+  CHECK(code_name(judge_start("/w/x", "x", ENOEXEC, "hello").code) == "not-a-program");
+  CHECK(code_name(judge_start("/w/x", "x", EACCES, "hello").code) == "script-start-failed");
+  CHECK(signal_name(11) == "SIGSEGV");
+}
