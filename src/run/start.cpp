@@ -2,6 +2,7 @@
 #include "run/start.hpp"
 
 #include <fcntl.h>
+#include <linux/close_range.h>
 #include <sys/resource.h>
 #include <sys/stat.h>
 #include <sys/syscall.h>
@@ -35,13 +36,14 @@ struct Child {
   const char* folder;
   int streams[3];
   const rlimit* file_limit;
-  StartError failure{};
+  int report;  ///< A pipe that closes when the other program has begun; before that, it may carry a StartError.
 };
 
-/// Runs in the child, in the parent's memory. Never returns; leaves the reason in `child.failure`.
+/// Runs in the child, in the parent's memory. Never returns; reports why not.
 [[noreturn]] void become(Child& child) {
   const auto fail = [&child](StartError::Step step) {
-    child.failure = {step, errno};
+    const StartError error{step, errno};
+    [[maybe_unused]] const ssize_t written = ::write(child.report, &error, sizeof error);
     ::_exit(127);
   };
   ::setpgid(0, 0);
@@ -51,7 +53,7 @@ struct Child {
     // dup2 onto itself would keep the close-on-exec flag; the caller makes sure that all are above 2.
     if (::dup2(child.streams[i], i) < 0) fail(StartError::Step::resources);
   }
-  if (::syscall(SYS_close_range, 3, ~0U, 0) != 0) fail(StartError::Step::resources);
+  if (::syscall(SYS_close_range, 3, ~0U, CLOSE_RANGE_CLOEXEC) != 0) fail(StartError::Step::resources);
   if (::chdir(child.folder) != 0) fail(StartError::Step::folder);
   if (child.file_limit != nullptr) ::setrlimit(RLIMIT_NOFILE, child.file_limit);
   ::umask(022);
@@ -90,13 +92,17 @@ std::variant<Process, StartError> start_process(const StartOrder& order) {
                                         above_standard(order.error)};
   for (const files::Descriptor& stream : streams)
     if (!stream.is_open()) return StartError{StartError::Step::resources, errno};
+  int report_ends[2];
+  if (::pipe2(report_ends, O_CLOEXEC) != 0) return StartError{StartError::Step::resources, errno};
+  const files::Descriptor report(report_ends[0]);
+  files::Descriptor report_writer(report_ends[1]);
   Child child{order.program.c_str(),
               arguments.data(),
               environment.data(),
               order.folder.c_str(),
               {streams[0].get(), streams[1].get(), streams[2].get()},
               has_original_file_limit ? &original_file_limit : nullptr,
-              {}};
+              report_ends[1]};
 
   // No signal may arrive in the child before its handlers are gone.
   sigset_t all;
@@ -112,9 +118,13 @@ std::variant<Process, StartError> start_process(const StartOrder& order) {
     while (::waitpid(id, nullptr, 0) < 0 && errno == EINTR) {
     }
   };
-  if (child.failure.number != 0) {
+  // vfork() returns only once the child has become the other program or has failed, but ThreadSanitizer replaces it by
+  // fork(), which does not wait: so the report is read to its end.
+  report_writer.reset();
+  StartError failure{};
+  if (::read(report.get(), &failure, sizeof failure) == static_cast<ssize_t>(sizeof failure)) {
     reap();
-    return child.failure;
+    return failure;
   }
   Process process;
   process.id = id;

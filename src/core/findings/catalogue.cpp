@@ -14,6 +14,7 @@ struct Entry {
   std::string_view title;
   std::string_view sentence;
   std::string_view remedy;
+  std::string_view command = {};  ///< What can be typed, to stand behind the remedy; empty: nothing.
 };
 
 constexpr auto kCatalogue = std::to_array<Entry>({
@@ -35,19 +36,19 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "Put the files themselves below the document root; a link may only point to what is below it as well."},
     {Code::hidden_file, "hidden-file", 403, "A hidden file",
      "{file} has a name that begins with a dot, and such files are not shown, since they often hold secrets.",
-     "Give it a name without the dot if it is meant to be seen: mv {file_quoted} {plain_quoted}"},
+     "Give it a name without the dot if it is meant to be seen:", "mv {file_quoted} {plain_quoted}"},
     {Code::backup_file, "backup-file", 403, "An editor's backup file",
      "{file} looks like a backup copy that an editor has left, and such copies are not shown, since they hold the "
      "source "
      "of scripts.",
-     "Rename it if it is meant to be seen, or remove it: rm {file_quoted}"},
+     "Rename it if it is meant to be seen, or remove it:", "rm {file_quoted}"},
     {Code::unreadable, "unreadable", 403, "No permission to read",
      "The server may not read {file} (its permissions are {mode}[, its owner is {owner}]).",
-     "Allow it: chmod {change} {file_quoted}"},
+     "Allow it:", "chmod {change} {file_quoted}"},
     {Code::special_file, "special-file", 403, "Not a file that can be sent",
-     "{file} is a {kind}, not a file or a folder.", "Put an ordinary file there, or remove it: rm {file_quoted}"},
+     "{file} is a {kind}, not a file or a folder.", "Put an ordinary file there, or remove it:", "rm {file_quoted}"},
     {Code::document_root_gone, "document-root-gone", 500, "The document root is gone",
-     "The document root {root} cannot be opened any more: {reason}.", "Put the folder back: mkdir -p {root_quoted}"},
+     "The document root {root} cannot be opened any more: {reason}.", "Put the folder back:", "mkdir -p {root_quoted}"},
     {Code::file_vanished, "file-vanished", 500, "The file changed while it was being read",
      "{file} could not be opened any more after it had been found: {reason}.", "Load the page once more."},
     {Code::precondition_failed, "precondition-failed", 412, "Precondition failed",
@@ -74,15 +75,15 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "Send the body with a Content-Length or chunked."},
     {Code::host_missing, "host-missing", 400, "No Host field",
      "An HTTP/1.1 request needs exactly one Host field, and this one has {count}.",
-     "Send one Host field, such as: Host: localhost"},
+     "Send one Host field, such as:", "Host: localhost"},
     {Code::host_malformed, "host-malformed", 400, "Malformed Host field",
      "The Host field holds \"{host}\", which is neither a host name nor an IP address, with or without a port.",
-     "Send a Host field such as: Host: localhost:{port}"},
+     "Send a Host field such as:", "Host: localhost:{port}"},
     {Code::host_not_served, "host-not-served", 421, "Not a name of this server",
      "The request is for the host name {host}, and this server answers only to localhost, to names below .localhost, "
      "to IP "
      "addresses and to the names it was given. This keeps foreign pages from reaching it through a name of theirs.",
-     "Open {url} instead, or allow the name: uporter serve --host {host}"},
+     "Open {url} instead, or allow the name:", "uporter serve --host {host}"},
     {Code::version_unknown, "version-unknown", 505, "Unknown HTTP version",
      "The request is in {version}, and this server speaks HTTP/1.1 and HTTP/1.0.", "Use HTTP/1.1."},
     {Code::tls_on_plain_port, "tls-on-plain-port", 400, "https on an http port",
@@ -113,13 +114,14 @@ constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::script_not_executable, "script-not-executable", 403, "The script is not executable",
      "{file} lies in a script folder, where files are run and not shown, but its permissions ({mode}) do not let it be "
      "run.",
-     "chmod +x {file_quoted}"},
+     "Let it be run:", "chmod +x {file_quoted}"},
     {Code::script_needs_script_folder, "script-outside-script-folder", 403, "A script outside of a script folder",
      "{file} is a {language} script, and such a file is run only in a script folder ({folders}). Its source is not "
      "shown.",
-     "To run it, move it: mv {file_quoted} {folder_quoted}/ . To show it as text, give it the ending .txt."},
+     "To show it as text, give it the ending .txt. To run it, move it:", "mv {file_quoted} {folder_quoted}/"},
     {Code::interpreter_not_installed, "interpreter-not-installed", 500, "The interpreter is not installed",
-     "{file} is run by {program}, and that is not installed (looked for in {path}).", "sudo apt-get install {package}"},
+     "{file} is run by {program}, and that is not installed (looked for in {path}).",
+     "Install it:", "sudo apt-get install {package}"},
     {Code::interpreter_not_found, "interpreter-not-found", 500, "The script's first line names a missing interpreter",
      "The first line of {file} is \"{line}\", and {program} does not exist.",
      "Correct the first line, such as \"#!/usr/bin/env {name}\"[, or install the interpreter: sudo apt-get install "
@@ -128,12 +130,12 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "{file} is executable, but it has no first line that names an interpreter (\"#!…\") and is no compiled program "
      "for "
      "this machine.",
-     "Begin it with a line such as: #!/bin/sh"},
+     "Begin it with a line such as:", "#!/bin/sh"},
     {Code::script_start_failed, "script-start-failed", 500, "The script could not be started",
-     "{file} could not be started: {reason}.", "Try it by hand: {command}"},
+     "{file} could not be started: {reason}.", "Try it by hand:", "{command}"},
     {Code::script_no_answer_head, "no-answer-head", 500, "The script wrote no answer head",
      "{file} wrote its page without a head: its output begins with \"{output}\".",
-     "Let it print a head and an empty line before anything else: Content-Type: text/html"},
+     "Let it print a head and an empty line before anything else:", "Content-Type: text/html"},
     {Code::script_head_malformed, "answer-head-malformed", 500, "A malformed line in the answer head",
      "Line {line} of the head that {file} wrote is no field: \"{text}\".",
      "Write each line of the head as \"Name: value\", then an empty line, then the page."},
@@ -143,21 +145,21 @@ constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::script_wrote_nothing, "wrote-nothing", 500, "The script wrote nothing",
      "{file} ended with exit status 0 and wrote nothing at all to its standard output[; to its error stream it wrote: "
      "{last}].",
-     "Let it print a head, an empty line and a page, and run it by hand to see what it does: {command}"},
+     "Let it print a head, an empty line and a page, and run it by hand to see what it does:", "{command}"},
     {Code::script_failed, "script-failed", 500, "The script failed",
      "{file} ended with exit status {status}[. The last line of its error stream is: {last}].",
-     "Mend what the error stream says, or run it by hand to see more: {command}"},
+     "Mend what the error stream says, or run it by hand to see more:", "{command}"},
     {Code::script_killed, "script-killed", 500, "The script was ended by a signal",
      "{file} was ended by signal {signal} ({name})[. The last line of its error stream is: {last}].",
-     "Run it by hand to see where: {command}"},
+     "Run it by hand to see where:", "{command}"},
     {Code::script_too_slow, "script-too-slow", 504, "The script took too long",
      "{file} wrote nothing for {seconds} seconds and was stopped.",
-     "Find what it waits for by running it by hand: {command}"},
+     "Find what it waits for by running it by hand:", "{command}"},
     {Code::script_too_many_redirects, "too-many-local-redirects", 500, "Scripts redirect in a circle",
      "{count} local redirects followed one another, the last one to {location}.",
      "Let one of the scripts answer with a page instead of a Location field."},
     {Code::server_resources, "server-resources", 503, "The server is out of resources",
-     "The server could not {action}: {reason}.", "Close other programs, or raise the limit: ulimit -n 4096"},
+     "The server could not {action}: {reason}.", "Close other programs, or raise the limit:", "ulimit -n 4096"},
     {Code::server_stopping, "server-stopping", 503, "The server is being stopped",
      "The server was stopped while {file} was still running.", "Start the server again and load the page once more."},
 });
@@ -218,7 +220,12 @@ std::string_view code_name(Code code) { return entry(code).name; }
 int status_of(Code code) { return entry(code).status; }
 std::string_view title_of(Code code) { return entry(code).title; }
 std::string sentence_of(const Finding& finding) { return filled(entry(finding.code).sentence, finding); }
-std::string remedy_of(const Finding& finding) { return filled(entry(finding.code).remedy, finding); }
+std::string advice_of(const Finding& finding) { return filled(entry(finding.code).remedy, finding); }
+std::string command_of(const Finding& finding) { return filled(entry(finding.code).command, finding); }
+std::string remedy_of(const Finding& finding) {
+  const std::string command = command_of(finding);
+  return command.empty() ? advice_of(finding) : advice_of(finding) + " " + command;
+}
 std::span<const Code> all_codes() { return kCodes; }
 
 }  // namespace porter

@@ -91,7 +91,11 @@ std::string_view title_of(Code code);
 /// What is wrong, as one or two sentences with the facts in place.
 std::string sentence_of(const Finding& finding);
 
-/// What to do about it; never empty.
+/// What to do about it; never empty. It ends in a colon if there is a command to go with it.
+std::string advice_of(const Finding& finding);
+/// What can be typed, or written into a file, to follow the advice; empty if that is nothing certain.
+std::string command_of(const Finding& finding);
+/// Both, as one text.
 std::string remedy_of(const Finding& finding);
 
 /// Every code there is, in the order of the catalogue.

@@ -24,6 +24,16 @@ std::string_view query_value(std::string_view query, std::string_view key) {
   return {};
 }
 
+/// As people look names up: upper and lower case side by side.
+bool by_name(const std::string& a, const std::string& b) {
+  const auto lower = [](char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c; };
+  const auto [x, y] = std::mismatch(a.begin(), a.end(), b.begin(), b.end(),
+                                    [&](char p, char q) { return lower(p) == lower(q); });
+  if (x == a.end() && y == b.end()) return a < b;
+  if (x == a.end() || y == b.end()) return x == a.end();
+  return static_cast<unsigned char>(lower(*x)) < static_cast<unsigned char>(lower(*y));
+}
+
 }  // namespace
 
 Order order_from_query(std::string_view query) {
@@ -60,7 +70,7 @@ void sort_entries(std::vector<Entry>& entries, Order order) {
   const auto less = [&](const Entry& a, const Entry& b) {
     if (order.key == SortKey::size && a.size != b.size) return a.size < b.size;
     if (order.key == SortKey::date && a.changed != b.changed) return a.changed < b.changed;
-    return a.name < b.name;
+    return by_name(a.name, b.name);
   };
   std::sort(entries.begin(), entries.end(), [&](const Entry& a, const Entry& b) {
     if (a.is_folder != b.is_folder) return a.is_folder;

@@ -24,17 +24,18 @@ pre { background: var(--code); border: 1px solid var(--line); border-radius: 6px
   overflow-x: auto; white-space: pre-wrap; overflow-wrap: anywhere; }
 .lead { font-size: 1.1rem; overflow-wrap: anywhere; margin: 0; }
 .status { color: var(--warn); font-weight: 600; margin: 0 0 0.25rem; }
+.remedy pre { margin-top: 0.5rem; }
 .remedy { background: var(--card); border: 1px solid var(--line); border-left: 4px solid var(--accent);
   border-radius: 6px; padding: 0.75rem 1rem; overflow-wrap: anywhere; }
 dl { display: grid; grid-template-columns: max-content 1fr; gap: 0.25rem 1.5rem; margin: 0; }
 dt { color: var(--soft); } dd { margin: 0; overflow-wrap: anywhere; }
 ol { margin: 0; padding-left: 1.4rem; } li { overflow-wrap: anywhere; }
 table { width: 100%; border-collapse: collapse; background: var(--card); border: 1px solid var(--line); }
-th, td { padding: 0.45rem 1rem; text-align: left; border-bottom: 1px solid var(--line); vertical-align: baseline; }
+th, td { padding: 0.45rem 1rem; text-align: left; white-space: nowrap; border-bottom: 1px solid var(--line); vertical-align: baseline; }
 tr:last-child td { border-bottom: 0; }
 th { font-size: 0.85rem; font-weight: 600; } th a { color: var(--soft); }
-td.number, th.number { text-align: right; white-space: nowrap; font-variant-numeric: tabular-nums; }
-td.name { overflow-wrap: anywhere; } td.date { white-space: nowrap; color: var(--soft); }
+td.number, th.number { text-align: right; font-variant-numeric: tabular-nums; }
+td.name, th.name { width: 100%; white-space: normal; overflow-wrap: anywhere; } td.date { color: var(--soft); }
 .runs { font-size: 0.75rem; color: var(--accent); border: 1px solid; border-radius: 1em; padding: 0 0.5em;
   margin-left: 0.5em; }
 .folder { font-weight: 600; }
@@ -48,7 +49,7 @@ std::string frame(std::string_view title, std::string_view content) {
   return fmt::format(
       "<!doctype html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n"
       "<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n"
-      "<title>{}</title>\n<style>{}</style>\n</head>\n<body>\n<main>\n{}</main>\n"
+      "<title>{}</title>\n<link rel=\"icon\" href=\"data:,\">\n<style>{}</style>\n</head>\n<body>\n<main>\n{}</main>\n"
       "<footer>Upright Porter {}</footer>\n</body>\n</html>\n",
       text::escape_html(title), kStyle, content, PORTER_VERSION);
 }

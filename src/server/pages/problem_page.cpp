@@ -29,8 +29,11 @@ std::string problem_html(const Problem& problem) {
   const Finding& finding = problem.finding;
   fmt::format_to(into, "<p class=\"status\">{}</p>\n<h1>{}</h1>\n", status_line(status_of(finding.code)),
                  escape_html(title_of(finding.code)));
-  fmt::format_to(into, "<p class=\"lead\">{}</p>\n<h2>What to do</h2>\n<div class=\"remedy mono\">{}</div>\n",
-                 escape_html(sentence_of(finding)), escape_html(remedy_of(finding)));
+  fmt::format_to(into, "<p class=\"lead\">{}</p>\n<h2>What to do</h2>\n<div class=\"remedy\">{}",
+                 escape_html(sentence_of(finding)), escape_html(advice_of(finding)));
+  if (const std::string command = command_of(finding); !command.empty())
+    fmt::format_to(into, "\n<pre>{}</pre>", escape_html(command));
+  out += "</div>\n";
   if (!problem.details.empty()) {
     out += "<h2>The end of its error stream</h2>\n<pre>";
     for (const std::string& line : problem.details) out += escape_html(line) + "\n";
