@@ -2,11 +2,12 @@
 #   make demo     build, and show the demo in the browser
 #   make test     build and run all tests
 #   make build    the programs, in build/bin
+#   make bench    measure the server against the limits of the machine
 #   make format   put the code into its form
 #   make lint     what a compiler does not see
-.PHONY: build demo test format lint packages-build packages-demo packages-test
+.PHONY: build demo test bench format lint packages-build packages-demo packages-test
 
-BUILD_PACKAGES = g++ cmake ninja-build ccache mold make libboost1.81-dev libfmt-dev libcli11-dev
+BUILD_PACKAGES = g++ cmake ninja-build ccache mold make libboost1.81-dev zlib1g-dev libfmt-dev libcli11-dev
 DEMO_PACKAGES = php8.2-cgi perl python3
 TEST_PACKAGES = catch2 $(DEMO_PACKAGES) util-linux procps
 LINT_PACKAGES = clang-format clang-tidy
@@ -27,6 +28,11 @@ test: packages-test
 	cmake --build build/threads --target server_tests client_tests
 	ctest --test-dir build/check --output-on-failure
 	ctest --test-dir build/threads --output-on-failure -R '^(server|client)/'
+
+bench: build
+	@tools/packages wrk python3
+	cmake --build build/release --target floors
+	bench/run.py build/bin
 
 format:
 	@tools/packages $(LINT_PACKAGES)

@@ -65,6 +65,7 @@ std::optional<Finding> read_target(Connection& connection, Request& request) {
     if (!is_served(request.host, connection.settings().site))
       return Finding{Code::host_not_served,
                      {{"host", request.host.name}, {"url", "http://localhost:" + port + request.target.raw_path}}};
+    if (!request.target.authority) connection.remember_host(value);
   }
   return std::nullopt;
 }
@@ -97,7 +98,7 @@ std::string write_head(Connection& connection, const AnswerHead& head, int minor
   out.reserve(256);
   const auto into = std::back_inserter(out);
   const std::string_view reason = head.reason.empty() ? http::reason_phrase(head.status) : head.reason;
-  fmt::format_to(into, "HTTP/1.1 {} {}\r\nDate: {}\r\n", head.status, reason, connection.worker().date());
+  fmt::format_to(into, "HTTP/1.1 {} {}\r\n", head.status, reason);
   for (const auto& [name, value] : head.fields) fmt::format_to(into, "{}: {}\r\n", name, value);
   if (head.chunked) {
     out += "Transfer-Encoding: chunked\r\n";
@@ -109,7 +110,7 @@ std::string write_head(Connection& connection, const AnswerHead& head, int minor
   } else if (minor_version == 0) {
     out += "Connection: keep-alive\r\n";
   }
-  out += "\r\n";
+  out += connection.worker().date_and_end();
   return out;
 }
 

@@ -3,10 +3,8 @@
 
 #include <sys/sendfile.h>
 #include <sys/socket.h>
-#include <sys/uio.h>
 
 #include <algorithm>
-#include <array>
 #include <cerrno>
 #include <utility>
 
@@ -64,6 +62,8 @@ Finding head_too_slow(const Settings& settings) {
   return {Code::head_too_slow, {{"seconds", std::to_string(settings.limits.head_time.count())}}};
 }
 
+iovec piece(std::string_view bytes) { return {const_cast<char*>(bytes.data()), bytes.size()}; }
+
 std::string text_of(const asio::ip::address& address) {
   if (address.is_v6() && address.to_v6().is_v4_mapped())
     return asio::ip::make_address_v4(asio::ip::v4_mapped, address.to_v6()).to_string();
@@ -91,18 +91,17 @@ asio::awaitable<void> Connection::serve() {
   while (keep_ && !aborted_ && !worker_.is_stopping()) {
     const HeadRead read = co_await read_head();
     if (read == HeadRead::closed) break;
+    // A connection on which nothing was ever asked is closed without a word: browsers open some to have them ready.
+    if (read == HeadRead::expired && end_ == begin_) break;
     idle_ = false;
     answered_ = {std::chrono::system_clock::now(), Clock::now(), 0, 0, {}};
     if (read == HeadRead::whole) {
-      co_await handle_head();
+      const Quick quick = answer_quickly();
+      if (quick != Quick::done) co_await finish_answer(quick);
     } else if (read == HeadRead::rejected) {
-      co_await answer_head_problem(*early_problem_);
+      co_await answer_problem_head(head_finding(*problem_, settings_->limits.head));
     } else {
-      // A connection on which nothing was ever asked is closed without a word: browsers open some to have them ready.
-      if (end_ == begin_) break;
-      close_after_answer();
-      co_await answer_problem(*this, nullptr, head_too_slow(*settings_), {});
-      log_exchange("-", "-");
+      co_await answer_problem_head(head_too_slow(*settings_));
     }
     idle_ = true;
   }
@@ -132,27 +131,34 @@ asio::awaitable<Connection::HeadRead> Connection::read_head() {
     }
     scanned = unread().size();
     if (scanned > 0) {
-      early_problem_ = http::reject_early(unread(), settings_->limits.head);
-      if (early_problem_) co_return HeadRead::rejected;
+      problem_ = http::reject_early(unread(), settings_->limits.head);
+      if (problem_) co_return HeadRead::rejected;
     }
     const bool was_empty = begin_ == end_;
-    if (!co_await receive()) co_return read_expired_ ? HeadRead::expired : HeadRead::closed;
+    make_room();
+    const auto [error, got] = co_await socket_.async_read_some(free_space(), run::kAwait);
+    if (error) co_return read_expired_ ? HeadRead::expired : HeadRead::closed;
+    end_ += got;
     if (was_empty) start_clock();
   }
 }
 
-asio::awaitable<bool> Connection::receive() {
-  if (end_ == buffer_.size()) {
-    if (begin_ > 0) {
-      std::copy(buffer_.data() + begin_, buffer_.data() + end_, buffer_.data());
-      end_ -= begin_;
-      begin_ = 0;
-    } else {
-      buffer_.resize(std::min(kLargeBuffer, buffer_.size() * 4));
-    }
+void Connection::make_room() {
+  if (end_ < buffer_.size()) return;
+  if (begin_ > 0) {
+    std::copy(buffer_.data() + begin_, buffer_.data() + end_, buffer_.data());
+    end_ -= begin_;
+    begin_ = 0;
+  } else {
+    buffer_.resize(std::min(kLargeBuffer, buffer_.size() * 4));
   }
-  const auto [error, got] =
-      co_await socket_.async_read_some(asio::buffer(buffer_.data() + end_, buffer_.size() - end_), run::kAwait);
+}
+
+asio::mutable_buffer Connection::free_space() { return asio::buffer(buffer_.data() + end_, buffer_.size() - end_); }
+
+asio::awaitable<bool> Connection::receive() {
+  make_room();
+  const auto [error, got] = co_await socket_.async_read_some(free_space(), run::kAwait);
   if (error) co_return false;
   end_ += got;
   co_return true;
@@ -163,15 +169,58 @@ void Connection::consume(std::size_t bytes) {
   if (begin_ == end_) begin_ = end_ = 0;
 }
 
+Connection::Quick Connection::answer_quickly() {
+  auto parsed = http::parse_head(unread().substr(0, head_length_), settings_->limits.head, std::move(head_.fields));
+  if (auto* const problem = std::get_if<http::HeadProblem>(&parsed)) {
+    head_ = {};
+    problem_ = std::move(*problem);
+    return Quick::problem;
+  }
+  head_ = std::move(std::get<http::RequestHead>(parsed));
+  if (worker_.is_stopping()) return Quick::no;
+  quick_ = find_quick_answer(head_, worker_.files(), known_host_);
+  if (!quick_) return Quick::no;
+  answered_.status = quick_->status;
+  answered_.by = "file";
+  answered_.body_bytes = quick_->body.size();
+  parts_ = {piece(quick_->status_line), piece(quick_->fields), piece(worker_.date_and_end()), piece(quick_->body)};
+  const Sent sent = send_now(parts_);
+  if (sent == Sent::some) {
+    // The Date line belongs to the worker and changes with the second, so what is left of it moves to a place of its
+    // own.
+    rest_of_date_.assign(static_cast<const char*>(parts_[2].iov_base), parts_[2].iov_len);
+    parts_[2] = piece(rest_of_date_);
+    return Quick::unfinished;
+  }
+  finish_quick(sent);
+  return Quick::done;
+}
+
+asio::awaitable<void> Connection::finish_answer(Quick quick) {
+  if (quick == Quick::problem) {
+    co_await answer_problem_head(head_finding(*problem_, settings_->limits.head));
+  } else if (quick == Quick::unfinished) {
+    const bool sent = co_await send_rest(parts_);
+    finish_quick(sent ? Sent::all : Sent::failed);
+  } else {
+    co_await handle_head();
+  }
+}
+
+void Connection::finish_quick(Sent sent) {
+  if (sent != Sent::all) {
+    answered_.body_bytes = 0;
+    keep_ = false;
+  }
+  log_exchange(head_.method, head_.target);
+  consume(std::exchange(head_length_, 0));
+  quick_.reset();
+}
+
 asio::awaitable<void> Connection::handle_head() {
   const std::string_view head_bytes = unread().substr(0, head_length_);
-  auto parsed = http::parse_head(head_bytes, settings_->limits.head);
-  if (auto* const problem = std::get_if<http::HeadProblem>(&parsed)) {
-    co_await answer_head_problem(*problem);
-    co_return;
-  }
   Request request;
-  request.head = std::move(std::get<http::RequestHead>(parsed));
+  request.head = std::move(head_);
   const std::string method(request.head.method);
   const std::string target(request.head.target);
 
@@ -218,43 +267,56 @@ void Connection::log_exchange(std::string_view method, std::string_view target) 
                answered_.body_bytes, answered_.by});
 }
 
-asio::awaitable<void> Connection::answer_head_problem(const http::HeadProblem& problem) {
+asio::awaitable<void> Connection::answer_problem_head(Finding finding) {
   close_after_answer();
   const std::string_view line = unread().substr(0, std::min(unread().find_first_of("\r\n"), std::size_t{200}));
   const std::string first_line(line);
-  co_await answer_problem(*this, nullptr, head_finding(problem, settings_->limits.head), {});
+  co_await answer_problem(*this, nullptr, std::move(finding), {});
   log_exchange("-", first_line.empty() ? "-" : first_line);
 }
 
-asio::awaitable<bool> Connection::send(std::string_view head, std::string_view body) {
-  std::array<iovec, 2> parts = {iovec{const_cast<char*>(head.data()), head.size()},
-                                iovec{const_cast<char*>(body.data()), body.size()}};
-  std::size_t part = 0;
+Connection::Sent Connection::send_now(Parts& parts) {
+  std::size_t first = 0;
   for (;;) {
-    while (part < parts.size() && parts[part].iov_len == 0) ++part;
-    if (part == parts.size()) co_return true;
-    if (aborted_) co_return false;
+    while (first < parts.size() && parts[first].iov_len == 0) ++first;
+    if (first == parts.size()) return Sent::all;
+    if (aborted_) return Sent::failed;
     msghdr message{};
-    message.msg_iov = &parts[part];
-    message.msg_iovlen = parts.size() - part;
+    message.msg_iov = &parts[first];
+    message.msg_iovlen = parts.size() - first;
     const ssize_t sent = ::sendmsg(socket_.native_handle(), &message, MSG_NOSIGNAL);
-    if (sent >= 0) {
-      auto left = static_cast<std::size_t>(sent);
-      for (std::size_t i = part; i < parts.size(); ++i) {
-        const std::size_t taken = std::min(left, parts[i].iov_len);
-        parts[i].iov_base = static_cast<char*>(parts[i].iov_base) + taken;
-        parts[i].iov_len -= taken;
-        left -= taken;
-      }
-    } else if (errno == EAGAIN) {
-      write_deadline_ = Clock::now() + settings_->limits.body_pause;
-      co_await socket_.async_wait(asio::ip::tcp::socket::wait_write, run::kAwait);
-      write_deadline_ = Clock::time_point::max();
-      if (write_expired_) co_return false;
-    } else if (errno != EINTR) {
-      co_return false;
+    if (sent < 0 && errno == EINTR) continue;
+    if (sent < 0) return errno == EAGAIN ? Sent::some : Sent::failed;
+    auto left = static_cast<std::size_t>(sent);
+    for (std::size_t i = first; i < parts.size(); ++i) {
+      const std::size_t taken = std::min(left, parts[i].iov_len);
+      parts[i].iov_base = static_cast<char*>(parts[i].iov_base) + taken;
+      parts[i].iov_len -= taken;
+      left -= taken;
     }
   }
+}
+
+asio::awaitable<bool> Connection::send_rest(Parts& parts) {
+  for (;;) {
+    if (!co_await writable()) co_return false;
+    const Sent sent = send_now(parts);
+    if (sent != Sent::some) co_return sent == Sent::all;
+  }
+}
+
+asio::awaitable<bool> Connection::writable() {
+  write_deadline_ = Clock::now() + settings_->limits.body_pause;
+  co_await socket_.async_wait(asio::ip::tcp::socket::wait_write, run::kAwait);
+  write_deadline_ = Clock::time_point::max();
+  co_return !write_expired_;
+}
+
+asio::awaitable<bool> Connection::send(std::string_view head, std::string_view body) {
+  Parts parts{piece(head), piece(body), iovec{}, iovec{}};
+  const Sent sent = send_now(parts);
+  if (sent != Sent::some) co_return sent == Sent::all;
+  co_return co_await send_rest(parts);
 }
 
 asio::awaitable<bool> Connection::send_file(int file, std::uint64_t offset, std::uint64_t length) {
@@ -270,10 +332,7 @@ asio::awaitable<bool> Connection::send_file(int file, std::uint64_t offset, std:
     } else if (sent == 0) {
       co_return false;  // The file has become shorter: only cutting the connection tells the client.
     } else if (errno == EAGAIN) {
-      write_deadline_ = Clock::now() + settings_->limits.body_pause;
-      co_await socket_.async_wait(asio::ip::tcp::socket::wait_write, run::kAwait);
-      write_deadline_ = Clock::time_point::max();
-      if (write_expired_) co_return false;
+      if (!co_await writable()) co_return false;
     } else if (errno != EINTR) {
       co_return false;
     }

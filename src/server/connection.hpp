@@ -5,6 +5,9 @@
 // receiving functions below.
 #pragma once
 
+#include <sys/uio.h>
+
+#include <array>
 #include <boost/asio/awaitable.hpp>
 #include <boost/asio/ip/tcp.hpp>
 #include <chrono>
@@ -15,10 +18,12 @@
 #include <string_view>
 #include <vector>
 
+#include "core/findings/finding.hpp"
 #include "core/http/body.hpp"
 #include "core/http/head.hpp"
 #include "run/event.hpp"
 #include "run/run.hpp"
+#include "server/quick_answer.hpp"
 #include "server/request.hpp"
 #include "server/worker.hpp"
 
@@ -57,6 +62,8 @@ class Connection : public std::enable_shared_from_this<Connection> {
 
   /// Sends all of `head` and `body`, one behind the other. False: the client is gone or does not take it.
   asio::awaitable<bool> send(std::string_view head, std::string_view body = {});
+  /// The Host value that needs no further look on this connection.
+  void remember_host(std::string_view host) { known_host_ = host; }
   /// Sends `length` bytes of the file from `offset`. False as above, or if the file has become shorter.
   asio::awaitable<bool> send_file(int file, std::uint64_t offset, std::uint64_t length);
 
@@ -85,9 +92,26 @@ class Connection : public std::enable_shared_from_this<Connection> {
  private:
   enum class HeadRead { whole, closed, expired, rejected };
 
+  /// Pieces of bytes to be sent one behind the other.
+  using Parts = std::array<iovec, 4>;
+  enum class Sent { all, some, failed };
+
   asio::awaitable<HeadRead> read_head();
+  Sent send_now(Parts& parts);
+  asio::awaitable<bool> send_rest(Parts& parts);
+  /// Waits until something can be sent. False: for too long nothing could.
+  asio::awaitable<bool> writable();
+  /// How far answer_quickly() has come.
+  enum class Quick { done, unfinished, no, problem };
+  /// Parses the head that has been read, and answers from the cache if it can. No coroutine, since most requests need
+  /// none.
+  Quick answer_quickly();
+  asio::awaitable<void> finish_answer(Quick quick);
+  void finish_quick(Sent sent);
   asio::awaitable<void> handle_head();
-  asio::awaitable<void> answer_head_problem(const http::HeadProblem& problem);
+  asio::awaitable<void> answer_problem_head(Finding finding);
+  void make_room();
+  asio::mutable_buffer free_space();
   asio::awaitable<bool> receive();
   void begin_body(const Request& request);
   asio::awaitable<void> finish_body(const Request& request);
@@ -106,7 +130,11 @@ class Connection : public std::enable_shared_from_this<Connection> {
   std::size_t begin_ = 0;
   std::size_t end_ = 0;
   std::size_t head_length_ = 0;  ///< Of the head at begin_, while its request is answered; 0 once it has been moved.
-  std::optional<http::HeadProblem> early_problem_;
+  http::RequestHead head_;
+  std::optional<http::HeadProblem> problem_;
+  std::optional<QuickAnswer> quick_;
+  Parts parts_{};
+  std::string rest_of_date_;
 
   // The body of the request in progress.
   std::uint64_t body_read_ = 0;
@@ -126,6 +154,7 @@ class Connection : public std::enable_shared_from_this<Connection> {
   bool half_close_is_fine_ = false;
   std::shared_ptr<run::Run> run_;
   Answered answered_;
+  std::string known_host_;
 };
 
 }  // namespace porter::server

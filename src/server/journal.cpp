@@ -13,7 +13,7 @@ namespace porter::server {
 namespace {
 
 constexpr std::size_t kMostWaiting = 4 * 1024 * 1024;
-constexpr std::chrono::milliseconds kGather{1};
+constexpr std::chrono::milliseconds kGather{5};
 
 }  // namespace
 

@@ -4,15 +4,18 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
+#include <charconv>
 #include <ctime>
-#include <iterator>
 
 #include "core/text/text.hpp"
 
 namespace porter::server {
 namespace {
 
+constexpr std::size_t kClientWidth = 9;
 constexpr std::size_t kTargetWidth = 34;
+constexpr std::size_t kSizeWidth = 8;
 
 /// "14:03:22" in local time.
 std::string_view clock_text(std::time_t seconds) {
@@ -27,6 +30,11 @@ std::string_view clock_text(std::time_t seconds) {
   return text;
 }
 
+void append_padded(std::string& out, std::string_view text, std::size_t width) {
+  out += text;
+  out.append(width > text.size() ? width - text.size() : 0, ' ');
+}
+
 std::string_view status_colour(int status) {
   if (status >= 500) return "\x1b[1;31m";
   if (status >= 400) return "\x1b[33m";
@@ -34,14 +42,31 @@ std::string_view status_colour(int status) {
   return "\x1b[32m";
 }
 
+/// Appends `number` with spaces before it up to `width`.
+void append_number(std::string& out, std::uint64_t number, std::size_t width) {
+  std::array<char, 20> digits;
+  const auto end = std::to_chars(digits.data(), digits.data() + digits.size(), number).ptr;
+  const auto length = static_cast<std::size_t>(end - digits.data());
+  out.append(width > length ? width - length : 0, ' ');
+  out.append(digits.data(), length);
+}
+
+/// "  1.2 ms", " 350 ms" or " 12.5 s ", always as wide.
 void append_duration(std::string& out, std::chrono::nanoseconds duration) {
-  const double ms = std::chrono::duration<double, std::milli>(duration).count();
-  if (ms < 100) {
-    fmt::format_to(std::back_inserter(out), "{:5.1f} ms", ms);
-  } else if (ms < 10000) {
-    fmt::format_to(std::back_inserter(out), "{:5.0f} ms", ms);
+  const auto micros = static_cast<std::uint64_t>(duration.count() / 1000);
+  const auto append_tenths = [&](std::uint64_t tenths, std::string_view unit) {
+    append_number(out, tenths / 10, 3);
+    out += '.';
+    out += static_cast<char>('0' + tenths % 10);
+    out += unit;
+  };
+  if (micros < 99'950) {
+    append_tenths((micros + 50) / 100, " ms");
+  } else if (micros < 10'000'000) {
+    append_number(out, (micros + 500) / 1000, 5);
+    out += " ms";
   } else {
-    fmt::format_to(std::back_inserter(out), "{:5.1f} s ", ms / 1000);
+    append_tenths(micros / 100'000, " s ");
   }
 }
 
@@ -69,7 +94,12 @@ void append_log_line(std::string& out, const LogLine& line, Colour colour) {
   const auto millis = std::chrono::duration_cast<std::chrono::milliseconds>(since_epoch - seconds);
   const bool coloured = colour == Colour::on;
   if (coloured) out += "\x1b[2m";
-  fmt::format_to(std::back_inserter(out), "{}.{:03}  {:<9}", clock_text(seconds.count()), millis.count(), line.client);
+  out += clock_text(seconds.count());
+  out += '.';
+  const auto rest = static_cast<unsigned>(millis.count());
+  for (const unsigned digit : {rest / 100, rest / 10 % 10, rest % 10}) out += static_cast<char>('0' + digit);
+  out += "  ";
+  append_padded(out, line.client, kClientWidth);
   if (coloured) out += "\x1b[0m";
   out += "  ";
   std::size_t width = append_escaped(out, line.method) + 1;
@@ -81,12 +111,16 @@ void append_log_line(std::string& out, const LogLine& line, Colour colour) {
   if (line.status == 0) {
     out += "---";
   } else {
-    fmt::format_to(std::back_inserter(out), "{}", line.status);
+    append_number(out, static_cast<std::uint64_t>(line.status), 3);
   }
   if (coloured) out += "\x1b[0m";
   out += "  ";
   append_duration(out, line.duration);
-  fmt::format_to(std::back_inserter(out), "  {:>8}  ", text::format_size(line.body_bytes));
+  out += "  ";
+  const std::string size = text::format_size(line.body_bytes);
+  out.append(kSizeWidth > size.size() ? kSizeWidth - size.size() : 0, ' ');
+  out += size;
+  out += "  ";
   append_escaped(out, line.answered_by);
   out += '\n';
 }

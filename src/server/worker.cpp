@@ -19,7 +19,11 @@ constexpr std::chrono::milliseconds kSweepEvery{250};
 
 }  // namespace
 
-Worker::Worker(Shared& shared) : shared_(shared), context_(1), work_(context_.get_executor()), sweep_timer_(context_) {
+Worker::Worker(Shared& shared)
+    : shared_(shared),
+      context_(BOOST_ASIO_CONCURRENCY_HINT_UNSAFE_IO),
+      work_(context_.get_executor()),
+      sweep_timer_(context_) {
   thread_ = std::thread([this] {
     // Signals are the main thread's.
     sigset_t all;
@@ -63,13 +67,13 @@ void Worker::abort() {
   });
 }
 
-std::string_view Worker::date() {
+std::string_view Worker::date_and_end() {
   const std::time_t now = std::time(nullptr);
   if (now != date_second_) {
     date_second_ = now;
-    date_ = http::format_date(now);
+    date_and_end_ = "Date: " + http::format_date(now) + "\r\n\r\n";
   }
-  return date_;
+  return date_and_end_;
 }
 
 void Worker::log(const LogLine& line) {

@@ -22,6 +22,7 @@
 
 #include "core/settings/settings.hpp"
 #include "run/run.hpp"
+#include "server/file_cache.hpp"
 #include "server/journal.hpp"
 #include "server/log_line.hpp"
 
@@ -60,10 +61,11 @@ class Worker {
   asio::io_context& context() { return context_; }
   Shared& shared() { return shared_; }
   run::RunSet& runs() { return runs_; }
+  FileCache& files() { return files_; }
   bool is_stopping() const { return stopping_; }
 
-  /// The Date field's value for now, made anew each second.
-  std::string_view date();
+  /// The Date field's line for now and the empty line that ends a head; made anew each second.
+  std::string_view date_and_end();
 
   /// Appends to the journal; handed over once the handlers that are ready have run, so a burst is one hand-over.
   void log(const LogLine& line);
@@ -89,7 +91,8 @@ class Worker {
   bool stopping_ = false;
   bool aborting_ = false;
   std::time_t date_second_ = 0;
-  std::string date_;
+  std::string date_and_end_;
+  FileCache files_;
   std::thread thread_;
 };
 

@@ -145,11 +145,13 @@ std::optional<HeadProblem> reject_early(std::string_view bytes, const HeadLimits
   return std::nullopt;
 }
 
-std::variant<RequestHead, HeadProblem> parse_head(std::string_view bytes, const HeadLimits& limits) {
+std::variant<RequestHead, HeadProblem> parse_head(std::string_view bytes, const HeadLimits& limits,
+                                                  std::vector<Field> storage) {
   if (auto problem = reject_early(bytes, limits)) return std::move(*problem);
   bytes.remove_prefix(leading_empty_lines(bytes));
   RequestHead head;
-  head.fields.reserve(16);
+  head.fields = std::move(storage);
+  head.fields.clear();
   bool first = true;
   while (!bytes.empty()) {
     const std::size_t end = bytes.find('\n');

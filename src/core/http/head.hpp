@@ -73,8 +73,10 @@ std::optional<std::size_t> head_length(std::string_view bytes, std::size_t from)
 /// What is already known to be wrong with a head that is not yet whole, so that a client is not waited for in vain.
 std::optional<HeadProblem> reject_early(std::string_view bytes, const HeadLimits& limits);
 
-/// Reads one whole head, as measured by head_length().
-std::variant<RequestHead, HeadProblem> parse_head(std::string_view bytes, const HeadLimits& limits);
+/// Reads one whole head, as measured by head_length(). `storage` is memory of an earlier head's fields to be used
+/// again.
+std::variant<RequestHead, HeadProblem> parse_head(std::string_view bytes, const HeadLimits& limits,
+                                                  std::vector<Field> storage = {});
 
 /// True for the characters of a token (RFC 9110, section 5.6.2).
 bool is_token(std::string_view text);

@@ -27,8 +27,8 @@ std::string_view query_value(std::string_view query, std::string_view key) {
 /// As people look names up: upper and lower case side by side.
 bool by_name(const std::string& a, const std::string& b) {
   const auto lower = [](char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c; };
-  const auto [x, y] = std::mismatch(a.begin(), a.end(), b.begin(), b.end(),
-                                    [&](char p, char q) { return lower(p) == lower(q); });
+  const auto [x, y] =
+      std::mismatch(a.begin(), a.end(), b.begin(), b.end(), [&](char p, char q) { return lower(p) == lower(q); });
   if (x == a.end() && y == b.end()) return a < b;
   if (x == a.end() || y == b.end()) return x == a.end();
   return static_cast<unsigned char>(lower(*x)) < static_cast<unsigned char>(lower(*y));

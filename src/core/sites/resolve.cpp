@@ -166,6 +166,7 @@ class Resolver {
       say("Its index file is " + name + ".");
       parts_.push_back(name);
       trailing_slash_ = false;
+      stands_first_ = name == site_.index_files.front();
       return judge_file(*index, info, count + 1);
     }
     std::string names;
@@ -210,7 +211,7 @@ class Resolver {
       if (error->number == EACCES) return unreadable(count, "+r");
       return finding(Code::file_vanished, {{"file", path}, {"reason", describe(*error)}});
     }
-    FileFound found{std::move(std::get<Descriptor>(opened)), {}, path};
+    FileFound found{std::move(std::get<Descriptor>(opened)), {}, path, stands_first_};
     if (::fstat(found.file.get(), &found.info) != 0 || !S_ISREG(found.info.st_mode))
       return finding(Code::file_vanished, {{"file", path}, {"reason", "something else has taken its place"}});
     say("The file is " + path + ".");
@@ -337,6 +338,7 @@ class Resolver {
   const Asked& asked_;
   std::vector<std::string> parts_;
   bool trailing_slash_ = false;
+  bool stands_first_ = true;
   std::optional<Folder> root_;
   std::vector<std::string> trail_;
 };

@@ -29,7 +29,8 @@ struct Asked {
 struct FileFound {
   files::Descriptor file;
   struct stat info {};
-  std::string path;  ///< On disk.
+  std::string path;          ///< On disk.
+  bool stands_first = true;  ///< No other file can come to stand before it: it is no later index file of its folder.
 };
 
 /// A folder whose entries are to be shown.

@@ -156,17 +156,15 @@ std::string shell_word(std::string_view word) {
 
 std::string format_size(std::uint64_t bytes) {
   if (bytes < 1000) return std::to_string(bytes) + " B";
-  constexpr std::array<const char*, 6> kUnits = {"KB", "MB", "GB", "TB", "PB", "EB"};
-  double value = static_cast<double>(bytes) / 1000;
+  constexpr std::array<const char*, 6> kUnits = {" KB", " MB", " GB", " TB", " PB", " EB"};
   std::size_t unit = 0;
-  // 999.95 would be printed as 1000.0.
-  while (value >= 999.95 && unit + 1 < kUnits.size()) {
-    value /= 1000;
+  // 999.95 would be shown as 1000.0, so from there on the next unit is used.
+  while (bytes >= 999950 && unit + 1 < kUnits.size()) {
+    bytes = (bytes + 500) / 1000;
     ++unit;
   }
-  std::array<char, 32> out{};
-  std::snprintf(out.data(), out.size(), "%.1f %s", value, kUnits[unit]);
-  return out.data();
+  const std::uint64_t tenths = (bytes + 50) / 100;
+  return std::to_string(tenths / 10) + '.' + static_cast<char>('0' + tenths % 10) + kUnits[unit];
 }
 
 std::optional<std::string> nearest(std::string_view wanted, std::span<const std::string> names) {

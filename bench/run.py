@@ -1,0 +1,251 @@
+#!/usr/bin/python3
+"""Measures the server against the limits of the machine: each floor and the product, by turns, in one run.
+
+Usage: run.py BUILD_FOLDER [--rounds N] [--seconds N] [--only WORD]
+Prints a table and writes bench/results.md. Load comes from wrk, on loopback only, for a bounded time.
+"""
+import argparse
+import os
+import platform
+import re
+import socket
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+
+HERE = os.path.dirname(os.path.abspath(__file__))
+TICK = os.sysconf("SC_CLK_TCK")
+
+
+def free_port():
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return probe.getsockname()[1]
+
+
+def wait_for(port):
+    for _ in range(400):
+        try:
+            socket.create_connection(("127.0.0.1", port)).close()
+            return
+        except OSError:
+            time.sleep(0.01)
+    sys.exit(f"nothing listens on port {port}")
+
+
+def cpu_seconds(pid):
+    with open(f"/proc/{pid}/stat", encoding="ascii", errors="replace") as file:
+        fields = file.read().rsplit(")", 1)[1].split()
+    return (int(fields[11]) + int(fields[12])) / TICK
+
+
+def resident_kib(pid):
+    with open(f"/proc/{pid}/status", encoding="ascii", errors="replace") as file:
+        return int(re.search(r"VmRSS:\s+(\d+)", file.read()).group(1))
+
+
+class Subject:
+    """A program under load: a floor, or the product."""
+
+    def __init__(self, name, words, port):
+        self.name = name
+        self.port = port
+        self.log = tempfile.TemporaryFile()
+        self.process = subprocess.Popen(words, stdout=self.log, stderr=self.log)
+        self.rates = []
+        self.costs = []
+        wait_for(port)
+
+    def load(self, path, seconds, connections, threads=1, headers=()):
+        before = cpu_seconds(self.process.pid)
+        words = ["wrk", f"-t{threads}", f"-c{connections}", f"-d{seconds}s"]
+        for header in headers:
+            words += ["-H", header]
+        out = subprocess.run(words + [f"http://127.0.0.1:{self.port}{path}"], capture_output=True, text=True,
+                             check=True).stdout
+        if "Socket errors" in out:
+            print(f"  {self.name}: {out}", file=sys.stderr)
+        rate = float(re.search(r"Requests/sec:\s+([\d.]+)", out).group(1))
+        count = int(re.search(r"(\d+) requests in", out).group(1))
+        self.rates.append(rate)
+        self.costs.append((cpu_seconds(self.process.pid) - before) / max(count, 1) * 1e6)
+
+    def stop(self):
+        self.process.terminate()
+        self.process.wait()
+
+
+class Bench:
+    def __init__(self, arguments):
+        self.arguments = arguments
+        self.rows = []
+        self.notes = []
+        self.folder = tempfile.mkdtemp(prefix="porter-bench-")
+
+    def wanted(self, title):
+        return self.arguments.only in title
+
+    def file(self, name, size):
+        path = os.path.join(self.folder, name)
+        with open(path, "wb") as file:
+            line = b"07:40 Skerry Head to Morrow Bay, Kittiwake, 35 minutes.\n"
+            file.write((line * (size // len(line) + 1))[:size])
+        return path
+
+    def server(self, *options):
+        port = free_port()
+        words = [os.path.join(self.arguments.build, "uporterd"), "--folder", self.folder, "--port", str(port), *options]
+        return Subject("product", words, port)
+
+    def floor(self, *words):
+        port = free_port()
+        program = os.path.join(self.arguments.build, "floors", words[0])
+        return Subject("floor", [program] + [str(port) if word == "PORT" else word for word in words[1:]], port)
+
+    def compare(self, title, goal, subjects, path, connections=64, headers=()):
+        """Loads the subjects by turns; the last one is judged against the first."""
+        for subject in subjects:
+            subject.load(path, 1, connections, headers=headers)
+            subject.rates.clear()
+            subject.costs.clear()
+        for _ in range(self.arguments.rounds):
+            for subject in subjects:
+                subject.load(path, self.arguments.seconds, connections, headers=headers)
+        ratios = [b / a for a, b in zip(subjects[0].rates, subjects[-1].rates)]
+        self.row(title, subjects, ratios if len(subjects) > 1 else None, goal)
+
+    def row(self, title, subjects, ratios, goal):
+        def spread(values, digits):
+            middle = statistics.median(values)
+            return f"{middle:,.{digits}f} ({min(values):,.{digits}f}–{max(values):,.{digits}f})"
+        floor = spread(subjects[0].rates, 0) if len(subjects) > 1 else "–"
+        floor_cost = spread(subjects[0].costs, 1) if len(subjects) > 1 else "–"
+        ratio = f"{statistics.median(ratios):.2f}" if ratios else "–"
+        self.rows.append([title, floor, spread(subjects[-1].rates, 0), ratio, goal, floor_cost,
+                          spread(subjects[-1].costs, 1)])
+        print(" | ".join(self.rows[-1]), flush=True)
+        for subject in subjects:
+            subject.stop()
+
+    def files(self):
+        small = self.file("1k.txt", 1024)
+        middle = self.file("100k.bin", 100 * 1024)
+        large = self.file("16m.bin", 16 * 1024 * 1024)
+        time.sleep(2.2)  # Files this young would not be trusted by the cache.
+        one = ("--threads", "1")
+        if self.wanted("1 KiB file"):
+            self.compare("1 KiB file", "0.85", [self.floor("file_loop", "read", "PORT", small), self.server(*one)], "/1k.txt")
+        if self.wanted("100 KiB file"):
+            self.compare("100 KiB file", "0.90", [self.floor("file_loop", "sendfile", "PORT", middle), self.server(*one)],
+                         "/100k.bin")
+        if self.wanted("16 MiB file"):
+            self.compare("16 MiB file", "0.95", [self.floor("file_loop", "sendfile", "PORT", large), self.server(*one)],
+                         "/16m.bin", 8)
+        if self.wanted("304"):
+            server = self.server(*one)
+            with socket.create_connection(("127.0.0.1", server.port)) as client:
+                client.sendall(b"GET /1k.txt HTTP/1.1\r\nHost: localhost\r\n\r\n")
+                tag = re.search(rb"ETag: (\S+)", client.recv(4096)).group(1).decode()
+            self.compare("1 KiB file, 304", "", [server], "/1k.txt", headers=[f"If-None-Match: {tag}"])
+        if self.wanted("gzip"):
+            text = self.file("8k.txt", 8192)
+            large_text = self.file("1m.txt", 1024 * 1024)
+            assert text and large_text
+            time.sleep(2.2)
+            self.compare("8 KiB text, gzip", "", [self.server(*one)], "/8k.txt", headers=["Accept-Encoding: gzip"])
+            self.compare("1 MiB text, gzip", "", [self.server(*one)], "/1m.txt", 8, headers=["Accept-Encoding: gzip"])
+        if self.wanted("threads"):
+            self.compare("1 KiB file, two threads against one", "", [self.server(*one), self.server("--threads", "2")],
+                         "/1k.txt")
+
+    def listing(self):
+        if not self.wanted("listing"):
+            return
+        for count in (1000, 10000):
+            folder = os.path.join(self.folder, f"listing{count}")
+            os.mkdir(folder)
+            for i in range(count):
+                with open(os.path.join(folder, f"crossing-{i}.txt"), "w", encoding="ascii") as file:
+                    file.write("x" * (i % 50))
+        self.compare("listing of 1,000 entries", "", [self.server("--threads", "1")], "/listing1000/", 8)
+        server = self.server("--threads", "1")
+        times = []
+        for _ in range(10):
+            with socket.create_connection(("127.0.0.1", server.port)) as client:
+                begun = time.perf_counter()
+                client.sendall(b"GET /listing10000/ HTTP/1.0\r\n\r\n")
+                while client.recv(1 << 20):
+                    pass
+                times.append((time.perf_counter() - begun) * 1000)
+        self.note(f"A listing of 10,000 entries takes {statistics.median(times):.0f} ms (goal: under 100 ms).")
+        server.stop()
+
+    def idle(self):
+        if not self.wanted("idle"):
+            return
+        count = 10000
+        server = self.server("--threads", "1", "--connections", "20000")
+        time.sleep(2.5)
+        before = resident_kib(server.process.pid)
+        request = b"GET /1k.txt HTTP/1.1\r\nHost: localhost\r\n\r\n"
+        clients = []
+        for _ in range(count):
+            client = socket.create_connection(("127.0.0.1", server.port))
+            client.sendall(request)
+            client.recv(4096)
+            clients.append(client)
+        each = (resident_kib(server.process.pid) - before) / count
+        times = []
+        for _ in range(200):
+            begun = time.perf_counter()
+            with socket.create_connection(("127.0.0.1", server.port)) as client:
+                client.sendall(request)
+                client.recv(4096)
+            times.append((time.perf_counter() - begun) * 1000)
+        self.note(f"{count:,} idle connections take {each:.2f} KiB each (goal: under 8 KiB); beside them another client is "
+                  f"answered in {statistics.median(times):.2f} ms, at most {max(times):.2f} ms (goal: within 5 ms).")
+        self.note(f"Memory before them: {before / 1024:.1f} MiB.")
+        for client in clients:
+            client.close()
+        server.stop()
+
+    def note(self, text):
+        self.notes.append(text)
+        print(text, flush=True)
+
+    def report(self):
+        with open("/proc/cpuinfo", encoding="utf-8") as file:
+            model = re.search(r"model name\s*:\s*(.*)", file.read())
+        machine = f"{os.cpu_count()} cores, {model.group(1) if model else platform.machine()}, Linux {platform.release()}"
+        lines = ["# Benchmark results", "", f"Machine: {machine}. {self.arguments.rounds} rounds of "
+                 f"{self.arguments.seconds} s each, floor and product by turns; median (least–greatest). Load: wrk with one "
+                 "thread on the same machine, 64 kept connections unless the row says otherwise. The log of requests stays on.",
+                 "", "| work | floor, 1/s | product, 1/s | ratio | goal | floor, µs of processor each | product, µs each |",
+                 "| --- | ---: | ---: | ---: | ---: | ---: | ---: |"]
+        lines += ["| " + " | ".join(row) + " |" for row in self.rows] + [""] + [f"- {note}" for note in self.notes]
+        with open(os.path.join(HERE, "results.md"), "w", encoding="utf-8") as file:
+            file.write("\n".join(lines) + "\n")
+
+
+def main():
+    parser = argparse.ArgumentParser()
+    parser.add_argument("build")
+    parser.add_argument("--rounds", type=int, default=5)
+    parser.add_argument("--seconds", type=int, default=3)
+    parser.add_argument("--only", default="")
+    arguments = parser.parse_args()
+    import resource
+    hard = resource.getrlimit(resource.RLIMIT_NOFILE)[1]
+    resource.setrlimit(resource.RLIMIT_NOFILE, (hard, hard))
+    bench = Bench(arguments)
+    bench.files()
+    bench.listing()
+    bench.idle()
+    if not arguments.only:
+        bench.report()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,29 @@
+// The quick way for what is asked for most: a small file that lies in the cache, proven fresh, for a plain GET.
+//
+// It answers only what the full way (server/answer.hpp) would answer with the same bytes; whatever is unusual about a
+// request sends it there.
+#pragma once
+
+#include <memory>
+#include <optional>
+#include <string_view>
+
+#include "core/http/head.hpp"
+#include "server/file_cache.hpp"
+
+namespace porter::server {
+
+struct QuickAnswer {
+  std::shared_ptr<CachedFile> file;  ///< Keeps alive what the views point to.
+  int status = 200;
+  std::string_view status_line;
+  std::string_view fields;  ///< All but Date; Content-Length among them where there is a body.
+  std::string_view body;
+};
+
+/// The answer to `head` from `files`; nullopt if the request must go the full way. `known_host` is the Host value that
+/// the full way has accepted before on this connection.
+std::optional<QuickAnswer> find_quick_answer(const http::RequestHead& head, FileCache& files,
+                                             std::string_view known_host);
+
+}  // namespace porter::server
