@@ -3,15 +3,16 @@
 #   make test     build and run all tests
 #   make build    the programs, in build/bin
 #   make bench    measure the server against the limits of the machine
+#   make fuzz     feed each parser with invented input, for 20 seconds each
 #   make format   put the code into its form
 #   make lint     what a compiler does not see
-.PHONY: build demo test bench format lint packages-build packages-demo packages-test
+.PHONY: build demo test bench fuzz format lint packages-build packages-demo packages-test
 
 BUILD_PACKAGES = g++ cmake ninja-build ccache mold make libboost1.81-dev zlib1g-dev libfmt-dev libcli11-dev
 DEMO_PACKAGES = php8.2-cgi perl python3
-TEST_PACKAGES = catch2 $(DEMO_PACKAGES) util-linux procps
+TEST_PACKAGES = catch2 $(DEMO_PACKAGES) util-linux procps curl wget chromium
 LINT_PACKAGES = clang-format clang-tidy
-SOURCES = $(shell git ls-files 'src/*.cpp' 'src/*.hpp' 'tests/*.cpp' 'tests/*.hpp' 'bench/*.cpp' 'demo/*.cpp')
+SOURCES = $(shell git ls-files 'src/*.cpp' 'src/*.hpp' 'tests/*.cpp' 'tests/*.hpp' 'bench/*.cpp' 'demo/*.cpp' 'fuzz/*.cpp' 'fuzz/*.hpp')
 
 build: packages-build
 	@test -f build/release/build.ninja || cmake --preset release
@@ -33,6 +34,10 @@ bench: build
 	@tools/packages wrk python3
 	cmake --build build/release --target floors
 	bench/run.py build/bin
+
+fuzz:
+	@tools/packages clang ninja-build cmake
+	fuzz/run
 
 format:
 	@tools/packages $(LINT_PACKAGES)

@@ -186,7 +186,7 @@ class Bench:
         if not self.wanted("idle"):
             return
         count = 10000
-        server = self.server("--threads", "1", "--connections", "20000")
+        server = self.server("--threads", "1", "--limit", "connections=20000")
         time.sleep(2.5)
         before = resident_kib(server.process.pid)
         request = b"GET /1k.txt HTTP/1.1\r\nHost: localhost\r\n\r\n"

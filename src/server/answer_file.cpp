@@ -71,7 +71,8 @@ class FileAnswer {
   asio::awaitable<void> send_ranges(const std::vector<http::ByteRange>& ranges);
   asio::awaitable<bool> send_multipart(const std::vector<http::ByteRange>& ranges, AnswerHead head);
   std::string head_text(const AnswerHead& head) { return write_head(connection_, head, request_.head.minor_version); }
-  CachedFile make_cached(std::string content) const;
+  bool may_be_kept() const;
+  CachedFile make_cached() const;
 
   Connection& connection_;
   const Request& request_;
@@ -152,9 +153,20 @@ asio::awaitable<void> FileAnswer::send_whole() {
   head.fields = whole_fields(Coding::none);
   head.length = size_;
   connection_.answered().status = head.status;
-  bool sent = co_await connection_.send(head_text(head));
-  if (sent && !request_.is_head()) sent = co_await connection_.send_file(found_.file.get(), 0, size_);
-  if (!sent) connection_.close_after_answer();
+  const std::string text = head_text(head);
+  bool sent = false;
+  if (request_.is_head()) {
+    sent = co_await connection_.send(text);
+  } else {
+    sent = co_await connection_.send_with_file(text, found_.file.get(), 0, size_);
+  }
+  if (!sent) {
+    connection_.close_after_answer();
+  } else if (may_be_kept()) {
+    CachedFile cached = make_cached();
+    cached.file = std::move(found_.file);
+    connection_.worker().files().keep(request_.target.raw_path, std::move(cached));
+  }
 }
 
 asio::awaitable<void> FileAnswer::send_small(Coding coding) {
@@ -168,14 +180,18 @@ asio::awaitable<void> FileAnswer::send_small(Coding coding) {
     // It was written to meanwhile: what was read is sent, but neither kept nor given a name.
     std::erase_if(head.fields,
                   [](const auto& field) { return field.first == "ETag" || field.first == "Last-Modified"; });
-  } else if (found_.stands_first && request_.target.form == http::TargetForm::origin) {
-    connection_.worker().files().keep(request_.target.raw_path, make_cached(content));
+  } else if (may_be_kept()) {
+    CachedFile cached = make_cached();
+    cached.content = content;
+    connection_.worker().files().keep(request_.target.raw_path, std::move(cached));
   }
   if (coding == Coding::gzip) content = gzip(content);
   co_await answer_page(connection_, &request_, std::move(head), std::move(content));
 }
 
-CachedFile FileAnswer::make_cached(std::string content) const {
+bool FileAnswer::may_be_kept() const { return found_.stands_first && request_.target.form == http::TargetForm::origin; }
+
+CachedFile FileAnswer::make_cached() const {
   CachedFile cached;
   cached.path = found_.path;
   cached.info = found_.info;
@@ -186,10 +202,9 @@ CachedFile FileAnswer::make_cached(std::string content) const {
     for (const auto& [name, value] : fields) fmt::format_to(std::back_inserter(out), "{}: {}\r\n", name, value);
     return out;
   };
-  cached.fields = text(whole_fields(Coding::none)) + fmt::format("Content-Length: {}\r\n", content.size());
+  cached.fields = text(whole_fields(Coding::none)) + fmt::format("Content-Length: {}\r\n", size_);
   cached.gzip_fields = text(whole_fields(Coding::gzip));
   cached.kept_fields = text(common_fields(Coding::none));
-  cached.content = std::move(content);
   return cached;
 }
 
@@ -243,8 +258,7 @@ asio::awaitable<void> FileAnswer::send_ranges(const std::vector<http::ByteRange>
     head.fields.emplace_back("Content-Range", http::content_range(ranges.front(), size_));
     head.length = ranges.front().length;
     const std::string text = head_text(head);
-    sent = co_await connection_.send(text);
-    if (sent) sent = co_await connection_.send_file(found_.file.get(), ranges.front().offset, ranges.front().length);
+    sent = co_await connection_.send_with_file(text, found_.file.get(), ranges.front().offset, ranges.front().length);
   }
   if (!sent) connection_.close_after_answer();
 }
@@ -265,8 +279,7 @@ asio::awaitable<bool> FileAnswer::send_multipart(const std::vector<http::ByteRan
   head.length = length;
   bool sent = co_await connection_.send(head_text(head));
   for (std::size_t i = 0; sent && i < ranges.size(); ++i) {
-    sent = co_await connection_.send(part_heads[i]);
-    if (sent) sent = co_await connection_.send_file(found_.file.get(), ranges[i].offset, ranges[i].length);
+    sent = co_await connection_.send_with_file(part_heads[i], found_.file.get(), ranges[i].offset, ranges[i].length);
   }
   if (sent) sent = co_await connection_.send(end);
   co_return sent;

@@ -30,6 +30,8 @@ asio::awaitable<void> answer_problem(Connection& connection, const Request* requ
   AnswerHead head;
   head.status = status;
   if (const auto allowed = finding.fact("allowed")) head.fields.emplace_back("Allow", std::string(*allowed));
+  if (finding.code == Code::range_not_satisfiable)
+    head.fields.emplace_back("Content-Range", fmt::format("bytes */{}", finding.fact("size").value_or("0")));
   if (status == 503) head.fields.emplace_back("Retry-After", "2");
   // A page about a problem must never be shown again once the problem is mended.
   head.fields.emplace_back("Cache-Control", "no-store");

@@ -184,7 +184,8 @@ Connection::Quick Connection::answer_quickly() {
   answered_.by = "file";
   answered_.body_bytes = quick_->body.size();
   parts_ = {piece(quick_->status_line), piece(quick_->fields), piece(worker_.date_and_end()), piece(quick_->body)};
-  const Sent sent = send_now(parts_);
+  file_part_ = {quick_->file->file.get(), 0, quick_->file_size};
+  const Sent sent = send_now(parts_, file_part_);
   if (sent == Sent::some) {
     // The Date line belongs to the worker and changes with the second, so what is left of it moves to a place of its
     // own.
@@ -200,7 +201,7 @@ asio::awaitable<void> Connection::finish_answer(Quick quick) {
   if (quick == Quick::problem) {
     co_await answer_problem_head(head_finding(*problem_, settings_->limits.head));
   } else if (quick == Quick::unfinished) {
-    const bool sent = co_await send_rest(parts_);
+    const bool sent = co_await send_rest(parts_, file_part_);
     finish_quick(sent ? Sent::all : Sent::failed);
   } else {
     co_await handle_head();
@@ -208,10 +209,7 @@ asio::awaitable<void> Connection::finish_answer(Quick quick) {
 }
 
 void Connection::finish_quick(Sent sent) {
-  if (sent != Sent::all) {
-    answered_.body_bytes = 0;
-    keep_ = false;
-  }
+  if (sent != Sent::all) keep_ = false;
   log_exchange(head_.method, head_.target);
   consume(std::exchange(head_length_, 0));
   quick_.reset();
@@ -275,7 +273,7 @@ asio::awaitable<void> Connection::answer_problem_head(Finding finding) {
   log_exchange("-", first_line.empty() ? "-" : first_line);
 }
 
-Connection::Sent Connection::send_now(Parts& parts) {
+Connection::Sent Connection::send_parts_now(Parts& parts, int flags) {
   std::size_t first = 0;
   for (;;) {
     while (first < parts.size() && parts[first].iov_len == 0) ++first;
@@ -284,7 +282,7 @@ Connection::Sent Connection::send_now(Parts& parts) {
     msghdr message{};
     message.msg_iov = &parts[first];
     message.msg_iovlen = parts.size() - first;
-    const ssize_t sent = ::sendmsg(socket_.native_handle(), &message, MSG_NOSIGNAL);
+    const ssize_t sent = ::sendmsg(socket_.native_handle(), &message, MSG_NOSIGNAL | flags);
     if (sent < 0 && errno == EINTR) continue;
     if (sent < 0) return errno == EAGAIN ? Sent::some : Sent::failed;
     auto left = static_cast<std::size_t>(sent);
@@ -297,10 +295,33 @@ Connection::Sent Connection::send_now(Parts& parts) {
   }
 }
 
-asio::awaitable<bool> Connection::send_rest(Parts& parts) {
+Connection::Sent Connection::send_file_now(FilePart& part) {
+  constexpr std::uint64_t kMostAtOnce = 4 * 1024 * 1024;
+  while (part.length > 0) {
+    if (aborted_) return Sent::failed;
+    auto at = static_cast<off_t>(part.offset);
+    const ssize_t sent = ::sendfile(socket_.native_handle(), part.file, &at,
+                                    static_cast<std::size_t>(std::min(part.length, kMostAtOnce)));
+    if (sent < 0 && errno == EINTR) continue;
+    if (sent < 0) return errno == EAGAIN ? Sent::some : Sent::failed;
+    if (sent == 0) return Sent::failed;  // The file has become shorter: only cutting the connection tells the client.
+    part.offset += static_cast<std::uint64_t>(sent);
+    part.length -= static_cast<std::uint64_t>(sent);
+    answered_.body_bytes += static_cast<std::uint64_t>(sent);
+  }
+  return Sent::all;
+}
+
+Connection::Sent Connection::send_now(Parts& parts, FilePart& file) {
+  // The head waits for the file's first bytes, so that they leave in one packet.
+  const Sent sent = send_parts_now(parts, file.length > 0 ? MSG_MORE : 0);
+  return sent == Sent::all ? send_file_now(file) : sent;
+}
+
+asio::awaitable<bool> Connection::send_rest(Parts& parts, FilePart& file) {
   for (;;) {
     if (!co_await writable()) co_return false;
-    const Sent sent = send_now(parts);
+    const Sent sent = send_now(parts, file);
     if (sent != Sent::some) co_return sent == Sent::all;
   }
 }
@@ -314,30 +335,19 @@ asio::awaitable<bool> Connection::writable() {
 
 asio::awaitable<bool> Connection::send(std::string_view head, std::string_view body) {
   Parts parts{piece(head), piece(body), iovec{}, iovec{}};
-  const Sent sent = send_now(parts);
+  FilePart none;
+  const Sent sent = send_now(parts, none);
   if (sent != Sent::some) co_return sent == Sent::all;
-  co_return co_await send_rest(parts);
+  co_return co_await send_rest(parts, none);
 }
 
-asio::awaitable<bool> Connection::send_file(int file, std::uint64_t offset, std::uint64_t length) {
-  constexpr std::uint64_t kMostAtOnce = 4 * 1024 * 1024;
-  auto at = static_cast<off_t>(offset);
-  while (length > 0) {
-    if (aborted_) co_return false;
-    const ssize_t sent =
-        ::sendfile(socket_.native_handle(), file, &at, static_cast<std::size_t>(std::min(length, kMostAtOnce)));
-    if (sent > 0) {
-      length -= static_cast<std::uint64_t>(sent);
-      answered_.body_bytes += static_cast<std::uint64_t>(sent);
-    } else if (sent == 0) {
-      co_return false;  // The file has become shorter: only cutting the connection tells the client.
-    } else if (errno == EAGAIN) {
-      if (!co_await writable()) co_return false;
-    } else if (errno != EINTR) {
-      co_return false;
-    }
-  }
-  co_return true;
+asio::awaitable<bool> Connection::send_with_file(std::string_view head, int file, std::uint64_t offset,
+                                                 std::uint64_t length) {
+  Parts parts{piece(head), iovec{}, iovec{}, iovec{}};
+  FilePart part{file, offset, length};
+  const Sent sent = send_now(parts, part);
+  if (sent != Sent::some) co_return sent == Sent::all;
+  co_return co_await send_rest(parts, part);
 }
 
 asio::awaitable<BodyRead> Connection::read_body(const Request& request, std::string& out) {

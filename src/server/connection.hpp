@@ -64,8 +64,8 @@ class Connection : public std::enable_shared_from_this<Connection> {
   asio::awaitable<bool> send(std::string_view head, std::string_view body = {});
   /// The Host value that needs no further look on this connection.
   void remember_host(std::string_view host) { known_host_ = host; }
-  /// Sends `length` bytes of the file from `offset`. False as above, or if the file has become shorter.
-  asio::awaitable<bool> send_file(int file, std::uint64_t offset, std::uint64_t length);
+  /// Sends `head`, then `length` bytes of the file from `offset`. False as above, or if the file has become shorter.
+  asio::awaitable<bool> send_with_file(std::string_view head, int file, std::uint64_t offset, std::uint64_t length);
 
   /// Appends what comes next of the request's body to `out`, its transfer coding taken off.
   asio::awaitable<BodyRead> read_body(const Request& request, std::string& out);
@@ -97,8 +97,18 @@ class Connection : public std::enable_shared_from_this<Connection> {
   enum class Sent { all, some, failed };
 
   asio::awaitable<HeadRead> read_head();
-  Sent send_now(Parts& parts);
-  asio::awaitable<bool> send_rest(Parts& parts);
+  /// A part of a file that is still to be sent.
+  struct FilePart {
+    int file = -1;
+    std::uint64_t offset = 0;
+    std::uint64_t length = 0;
+  };
+
+  /// Sends what the socket takes at once of `parts` and then of `file`.
+  Sent send_now(Parts& parts, FilePart& file);
+  Sent send_parts_now(Parts& parts, int flags);
+  Sent send_file_now(FilePart& part);
+  asio::awaitable<bool> send_rest(Parts& parts, FilePart& file);
   /// Waits until something can be sent. False: for too long nothing could.
   asio::awaitable<bool> writable();
   /// How far answer_quickly() has come.
@@ -134,6 +144,7 @@ class Connection : public std::enable_shared_from_this<Connection> {
   std::optional<http::HeadProblem> problem_;
   std::optional<QuickAnswer> quick_;
   Parts parts_{};
+  FilePart file_part_;
   std::string rest_of_date_;
 
   // The body of the request in progress.

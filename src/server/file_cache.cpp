@@ -9,6 +9,7 @@ namespace porter::server {
 namespace {
 
 constexpr std::size_t kMostBytes = 4 * 1024 * 1024;
+constexpr std::size_t kMostOpenFiles = 64;
 constexpr std::time_t kTrustedAfter = 2;
 
 }  // namespace
@@ -26,26 +27,35 @@ std::string entity_tag(const struct stat& info) {
                      info.st_mtim.tv_nsec, info.st_ctim.tv_sec, info.st_ctim.tv_nsec);
 }
 
+void FileCache::forget(const CachedFile& file) {
+  bytes_ -= file.content.size();
+  if (file.file.is_open()) --open_files_;
+}
+
 std::shared_ptr<CachedFile> FileCache::find(std::string_view target) {
   const auto found = files_.find(target);
   if (found == files_.end()) return nullptr;
   struct stat info {};
   if (::stat(found->second->path.c_str(), &info) == 0 && same_state(info, found->second->info)) return found->second;
-  bytes_ -= found->second->content.size();
+  forget(*found->second);
   files_.erase(found);
   return nullptr;
 }
 
 void FileCache::keep(std::string_view target, CachedFile file) {
   const std::time_t changed = std::max(file.info.st_mtim.tv_sec, file.info.st_ctim.tv_sec);
-  if (file.content.size() > kMostFileBytes || std::time(nullptr) - changed < kTrustedAfter) return;
-  // Throwing everything away is rare with files this small, and leaves nothing to keep count of.
-  if (bytes_ + file.content.size() > kMostBytes) {
+  if (std::time(nullptr) - changed < kTrustedAfter) return;
+  // Throwing everything away is rare with bounds like these, and leaves no order of use to keep.
+  if (bytes_ + file.content.size() > kMostBytes || (file.file.is_open() && open_files_ == kMostOpenFiles)) {
     files_.clear();
     bytes_ = 0;
+    open_files_ = 0;
   }
   bytes_ += file.content.size();
-  files_.insert_or_assign(std::string(target), std::make_shared<CachedFile>(std::move(file)));
+  if (file.file.is_open()) ++open_files_;
+  auto& place = files_[std::string(target)];
+  if (place) forget(*place);
+  place = std::make_shared<CachedFile>(std::move(file));
 }
 
 }  // namespace porter::server

@@ -16,6 +16,7 @@
 #include <string_view>
 #include <unordered_map>
 
+#include "core/files/descriptor.hpp"
 #include "core/http/conditions.hpp"
 
 namespace porter::server {
@@ -27,7 +28,8 @@ struct CachedFile {
   http::Validators validators;
   std::string fields;       ///< The head's field lines for a 200 answer, all but Date.
   std::string kept_fields;  ///< Those of a 304 answer.
-  std::string content;
+  std::string content;      ///< Of a small file.
+  files::Descriptor file;   ///< Of a larger one; then `content` is empty.
   bool is_compressible = false;
   std::string gzip_fields;   ///< As `fields`, for the compressed content; Content-Length comes with the content.
   std::string gzip_content;  ///< Empty: not compressed yet.
@@ -37,9 +39,10 @@ class FileCache {
  public:
   /// The file last sent for `target`, if a stat() shows that it has not changed since; null if not.
   std::shared_ptr<CachedFile> find(std::string_view target);
-  /// Keeps `file` for `target`, unless it is too large or too young to be trusted.
+  /// Keeps `file` for `target`, unless it is too young to be trusted.
   void keep(std::string_view target, CachedFile file);
 
+  /// Up to this size a file counts as small.
   static constexpr std::size_t kMostFileBytes = 64 * 1024;
 
  private:
@@ -49,7 +52,9 @@ class FileCache {
   };
 
   std::unordered_map<std::string, std::shared_ptr<CachedFile>, Hash, std::equal_to<>> files_;
-  std::size_t bytes_ = 0;
+  std::size_t bytes_ = 0;       ///< Of content.
+  std::size_t open_files_ = 0;  ///< Descriptors.
+  void forget(const CachedFile& file);
 };
 
 /// True if `a` and `b` describe the same state of the same file.

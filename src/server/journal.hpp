@@ -1,7 +1,8 @@
 // The journal: the lines that the server shows while it runs, one for each request, in order.
 //
 // Lines are handed over without waiting and written by a thread of the journal's own, so that a terminal that has been
-// paused, or a full pipe, never holds up an answer. What is handed over within a few milliseconds goes out in one write.
+// paused, or a full pipe, never holds up an answer. What is handed over within a few milliseconds goes out in one
+// write.
 #pragma once
 
 #include <condition_variable>

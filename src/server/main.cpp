@@ -7,6 +7,7 @@
 #include <unistd.h>
 
 #include <CLI/CLI.hpp>
+#include <charconv>
 #include <chrono>
 #include <climits>
 #include <csignal>
@@ -40,8 +41,8 @@ struct Options {
   int port = -1;  ///< -1: none was asked for.
   Reach reach = Reach::this_computer;
   std::vector<std::string> hosts;
-  std::size_t threads = 0;  ///< 0: one for each core.
-  std::size_t connections = 1024;
+  std::size_t threads = 0;          ///< 0: one for each core.
+  std::vector<std::string> limits;  ///< "NAME=NUMBER" each.
   long long begun = 0;  ///< When the client was started, in nanoseconds of the monotonic clock; 0: just now.
 };
 
@@ -103,6 +104,16 @@ std::vector<std::string> passed_on(const std::string& search_path) {
   return out;
 }
 
+/// Reads "NAME=NUMBER" into `limits`; false if it is nothing of the kind.
+bool read_limit(const std::string& text, Limits& limits) {
+  const std::size_t equals = text.find('=');
+  std::uint64_t value = 0;
+  const char* const end = text.data() + text.size();
+  if (equals == std::string::npos) return false;
+  const auto [stop, error] = std::from_chars(text.data() + equals + 1, end, value);
+  return error == std::errc{} && stop == end && set_limit(limits, std::string_view(text).substr(0, equals), value);
+}
+
 Colour wanted_colour() {
   const char* const no_color = std::getenv("NO_COLOR");
   if (no_color != nullptr && *no_color != '\0') return Colour::off;
@@ -137,7 +148,12 @@ int serve(const Options& options) {
   settings->site.name = root.substr(root.rfind('/') + 1);
   settings->site.document_root = root;
   settings->site.hosts = options.hosts;
-  settings->limits.connections = options.connections;
+  for (const std::string& limit : options.limits) {
+    if (!read_limit(limit, settings->limits))
+      return fail(kBadUse,
+                  fmt::format("--limit {} is not NAME=NUMBER with one of the names {} and a number in its range.",
+                              text::escape_line(limit), limit_names()));
+  }
   settings->search_path = path != nullptr ? path : "/usr/local/bin:/usr/bin:/bin";
 
   Journal journal(STDOUT_FILENO);
@@ -173,8 +189,8 @@ int main(int argc, char** argv) {
   app.add_option("--host", options.hosts, "A further host name to answer to");
   app.add_option("--threads", options.threads, "How many threads serve; one for each core by default")
       ->check(CLI::Range(1, 256));
-  app.add_option("--connections", options.connections, "How many connections may be open at once")
-      ->check(CLI::Range(1, 1000000));
+  app.add_option("--limit", options.limits,
+                 "NAME=NUMBER: another value for one of the limits; may be given several times");
   app.add_option("--begun", options.begun)->group("");
   try {
     app.parse(argc, argv);

@@ -84,7 +84,12 @@ std::optional<QuickAnswer> find_quick_answer(const http::RequestHead& head, File
     }
   }
   answer.status_line = "HTTP/1.1 200 OK\r\n";
-  if (file.is_compressible && http::accepts_coding(plain->accept_encoding, "gzip")) {
+  const bool compress = file.is_compressible && http::accepts_coding(plain->accept_encoding, "gzip");
+  if (file.file.is_open()) {
+    if (compress) return std::nullopt;
+    answer.fields = file.fields;
+    answer.file_size = static_cast<std::uint64_t>(file.info.st_size);
+  } else if (compress) {
     if (file.gzip_content.empty()) {
       file.gzip_content = gzip(file.content);
       file.gzip_fields += "Content-Length: " + std::to_string(file.gzip_content.size()) + "\r\n";

@@ -1,4 +1,4 @@
-// The quick way for what is asked for most: a small file that lies in the cache, proven fresh, for a plain GET.
+// The quick way for what is asked for most: a file that lies in the cache, proven fresh, for a plain GET.
 //
 // It answers only what the full way (server/answer.hpp) would answer with the same bytes; whatever is unusual about a
 // request sends it there.
@@ -19,6 +19,7 @@ struct QuickAnswer {
   std::string_view status_line;
   std::string_view fields;  ///< All but Date; Content-Length among them where there is a body.
   std::string_view body;
+  std::uint64_t file_size = 0;  ///< Not 0: the body is this much of `file->file`, and `body` is empty.
 };
 
 /// The answer to `head` from `files`; nullopt if the request must go the full way. `known_host` is the Host value that

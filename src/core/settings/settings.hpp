@@ -5,6 +5,7 @@
 #include <cstddef>
 #include <cstdint>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "core/http/head.hpp"
@@ -24,6 +25,13 @@ struct Limits {
   std::size_t error_stream = 64 * 1024;  ///< Bytes kept of what a script writes to its error stream.
   std::chrono::seconds stop_time{5};     ///< What a stopping server gives to the requests in progress.
 };
+
+/// Sets the limit called `name` ("head-time", "body", …; sizes in bytes, times in seconds). False: there is none of
+/// that name, or `value` is out of its range.
+bool set_limit(Limits& limits, std::string_view name, std::uint64_t value);
+
+/// The names that set_limit() knows, separated by spaces.
+std::string limit_names();
 
 /// One virtual host.
 struct Site {

@@ -1,0 +1,118 @@
+// One target for each parser of the core. Beside not crashing, each checks a property that must hold of every input.
+#include <cstdlib>
+#include <string>
+
+#include "core/http/body.hpp"
+#include "core/http/conditions.hpp"
+#include "core/http/date.hpp"
+#include "core/http/head.hpp"
+#include "core/http/host.hpp"
+#include "core/http/media_type.hpp"
+#include "core/http/range.hpp"
+#include "core/http/target.hpp"
+#include "core/script/answer_head.hpp"
+#include "core/script/interpreters.hpp"
+#include "core/script/meta_variables.hpp"
+#include "core/sites/listing.hpp"
+#include "core/text/text.hpp"
+#include "fuzz.hpp"
+
+namespace porter::fuzz {
+namespace {
+
+void require(bool holds) {
+  if (!holds) std::abort();
+}
+
+void head(std::string_view bytes) {
+  const auto length = http::head_length(bytes, 0);
+  if (!length) return;
+  require(*length <= bytes.size());
+  const auto parsed = http::parse_head(bytes.substr(0, *length), {});
+  if (const auto* const good = std::get_if<http::RequestHead>(&parsed)) {
+    for (const http::Field& field : good->fields) {
+      require(http::is_token(field.name));
+      require(field.value.find_first_of(std::string_view("\r\n\0", 3)) == field.value.npos);
+    }
+    static_cast<void>(http::body_framing(*good));
+    static_cast<void>(http::evaluate_conditions(*good, {"\"a\"", 784111777}, 1700000000));
+    static_cast<void>(http::range_applies(*good, {"\"a\"", 784111777}, 1700000000));
+  }
+}
+
+void target(std::string_view bytes) {
+  const auto parsed = http::parse_target(bytes, "GET");
+  if (const auto* const good = std::get_if<http::Target>(&parsed)) {
+    require(good->path.starts_with('/') && good->path.find('\0') == std::string::npos);
+    require((good->path + "/").find("/../") == std::string::npos);
+    require(http::percent_decode(http::percent_encode_path(good->path)) == good->path);
+  }
+}
+
+void chunks(std::string_view bytes) {
+  // However the bytes are split, the body is the same.
+  http::ChunkReader whole;
+  http::ChunkReader single;
+  std::string a;
+  std::string b;
+  const std::size_t used = whole.read(bytes, a);
+  std::size_t used_singly = 0;
+  while (used_singly < bytes.size() && single.read(bytes.substr(used_singly, 1), b) == 1) ++used_singly;
+  require(a == b && used == used_singly && whole.state() == single.state());
+}
+
+void host(std::string_view bytes) {
+  if (const auto host = http::parse_host(bytes)) require(!host->name.empty());
+}
+
+void range(std::string_view bytes) {
+  if (const auto ranges = http::select_ranges(bytes, 1000))
+    for (const http::ByteRange& part : *ranges) require(part.length > 0 && part.offset + part.length <= 1000);
+}
+
+void date(std::string_view bytes) {
+  if (const auto seconds = http::parse_date(bytes, 1700000000)) static_cast<void>(http::format_date(*seconds));
+}
+
+void lists(std::string_view bytes) {
+  static_cast<void>(http::accepts_coding(bytes, "gzip"));
+  static_cast<void>(http::list_has(bytes, "close"));
+  static_cast<void>(http::parse_type_list(bytes));
+  static_cast<void>(sites::order_from_query(bytes));
+  static_cast<void>(script::query_arguments(bytes));
+}
+
+void answer_head(std::string_view bytes) {
+  static_cast<void>(script::is_surely_no_head(bytes));
+  const auto length = script::answer_head_length(bytes);
+  if (!length) return;
+  require(*length <= bytes.size());
+  const auto parsed = script::parse_answer_head(bytes.substr(0, *length));
+  if (const auto* const good = std::get_if<script::AnswerHead>(&parsed)) {
+    require(good->status >= 200 && good->status < 600);
+    for (const auto& [name, value] : good->fields)
+      require(http::is_token(name) && value.find_first_of("\r\n") == std::string::npos);
+  }
+}
+
+void first_line(std::string_view bytes) {
+  static_cast<void>(script::read_first_line(bytes).meant());
+  static_cast<void>(script::version_in(bytes));
+}
+
+void text(std::string_view bytes) {
+  const std::string line = text::escape_line(bytes);
+  for (const char c : line) require(static_cast<unsigned char>(c) >= 0x20 && c != 0x7f);
+  require(text::to_utf8(line) == line);
+  require(text::escape_html(bytes).find_first_of("<>\"'") == std::string::npos);
+}
+
+}  // namespace
+
+const NamedTarget kTargets[] = {
+    {"head", head}, {"target", target}, {"chunks", chunks},           {"host", host}, {"range", range},
+    {"date", date}, {"lists", lists},   {"answer_head", answer_head}, {"text", text}, {"first_line", first_line},
+    {{}, nullptr},
+};
+
+}  // namespace porter::fuzz

@@ -1,0 +1,171 @@
+// What a client may take up, and what happens beyond it.
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <catch2/catch.hpp>
+#include <fstream>
+#include <memory>
+
+#include "support/support.hpp"
+
+using namespace porter::test;
+
+TEST_CASE("heads and bodies beyond their limits have statuses of their own") {
+  TempFolder folder;
+  folder.write("cgi-bin/x", "#!/bin/sh\nprintf 'Content-Type: a/b\\n\\n'; wc -c\n", 0755);
+  Server server(folder.path(), {"--limit", "body=1000"});
+  const auto status = [&](const std::string& bytes) {
+    Connection connection(server.port());
+    connection.send(bytes);
+    const Answer answer = connection.receive();
+    CHECK(connection.is_closed());
+    return answer.status;
+  };
+  const std::string host = " HTTP/1.1\r\nHost: localhost\r\n";
+  CHECK(status("GET /" + std::string(9000, 'a') + host + "\r\n") == 414);
+  CHECK(status("GET /" + std::string(9000, 'a')) == 414);
+  CHECK(status("GET /" + host + "A: " + std::string(40000, 'a')) == 431);
+  std::string fields;
+  for (int i = 0; i < 110; ++i) fields += "A" + std::to_string(i) + ": b\r\n";
+  CHECK(status("GET /" + host + fields + "\r\n") == 431);
+  CHECK(status("POST /cgi-bin/x" + host + "Content-Length: 1001\r\n\r\n") == 413);
+  CHECK(status("POST /cgi-bin/x" + host + "Transfer-Encoding: chunked\r\n\r\n500\r\n" + std::string(0x500, 'a')) ==
+        413);
+  CHECK(server.stop() == 0);
+}
+
+TEST_CASE("slow clients are told, or closed without a word if they never asked") {
+  TempFolder folder;
+  folder.write("cgi-bin/x", "#!/bin/sh\ncat >/dev/null; printf 'Content-Type: a/b\\n\\n'\n", 0755);
+  Server server(folder.path(), {"--limit", "head-time=1", "--limit", "idle-time=1", "--limit", "body-pause=1"});
+  Connection half(server.port());
+  half.send("GET / HTTP/1.1\r\n");
+  Connection silent(server.port());
+  Connection body(server.port());
+  body.send("POST /cgi-bin/x HTTP/1.1\r\nHost: localhost\r\nContent-Length: 10\r\n\r\nabc");
+  CHECK(half.receive().status == 408);
+  CHECK(silent.is_closed());
+  CHECK(body.receive().status == 408);
+  CHECK(body.is_closed());
+  Connection kept(server.port());
+  kept.send("GET / HTTP/1.1\r\nHost: localhost\r\n\r\n");
+  CHECK(kept.receive().status == 200);
+  CHECK(kept.is_closed());
+  CHECK(server.stop() == 0);
+}
+
+TEST_CASE("a script that writes nothing in its time is stopped and explained") {
+  TempFolder folder;
+  folder.write("cgi-bin/x", "#!/bin/sh\nsleep 300\n", 0755);
+  Server server(folder.path(), {"--limit", "first-byte=1"});
+  const Answer answer = get(server.port(), "/cgi-bin/x");
+  CHECK(answer.status == 504);
+  CHECK(answer.body.find("script-too-slow") != std::string::npos);
+  CHECK(eventually([&] { return children_of(server.program().id()).empty(); }));
+  CHECK(server.stop() == 0);
+}
+
+TEST_CASE("connections beyond the limit get 503 with Retry-After") {
+  TempFolder folder;
+  Server server(folder.path(), {"--limit", "connections=2"});
+  auto first = std::make_unique<Connection>(server.port());
+  Connection second(server.port());
+  first->send("GET / HTTP/1.1\r\nHost: localhost\r\n\r\n");
+  second.send("GET / HTTP/1.1\r\nHost: localhost\r\n\r\n");
+  CHECK(first->receive().status == 200);
+  CHECK(second.receive().status == 200);
+  Connection third(server.port());
+  const Answer refused = third.receive();
+  CHECK(refused.status == 503);
+  CHECK_FALSE(refused.field("retry-after").empty());
+  first.reset();
+  CHECK(eventually([&] {
+    Connection again(server.port());
+    again.send("GET / HTTP/1.1\r\nHost: localhost\r\n\r\n");
+    return again.receive().status == 200;
+  }));
+  CHECK(server.stop() == 0);
+}
+
+TEST_CASE("hundreds of clients that send a byte a second hold nobody up") {
+  TempFolder folder;
+  folder.write("a.html", "A");
+  Server server(folder.path());
+  std::vector<std::unique_ptr<Connection>> slow;
+  for (int i = 0; i < 300; ++i) slow.push_back(std::make_unique<Connection>(server.port()));
+  const std::string bytes = "GET /a.html HTTP/1.1\r\n";
+  for (std::size_t second = 0; second < 3; ++second) {
+    for (auto& connection : slow) connection->send(bytes.substr(second, 1));
+    const auto begun = std::chrono::steady_clock::now();
+    for (int i = 0; i < 20; ++i) CHECK(get(server.port(), "/a.html").body == "A");
+    CHECK(std::chrono::steady_clock::now() - begun < std::chrono::seconds(2));
+    pause_ms(1000);
+  }
+  for (auto& connection : slow) {
+    connection->send(bytes.substr(3) + "Host: localhost\r\n\r\n");
+    CHECK(connection->receive().body == "A");
+  }
+  CHECK(server.stop() == 0);
+}
+
+TEST_CASE("ranges reach any place of a sparse file of six GiB") {
+  TempFolder folder;
+  const std::string path = folder.write("huge.bin", "start");
+  constexpr off_t kSize = 6LL * 1024 * 1024 * 1024;
+  REQUIRE(::truncate(path.c_str(), kSize) == 0);
+  {
+    std::fstream file(path, std::ios::in | std::ios::out | std::ios::binary);
+    file.seekp(5'000'000'000);
+    file << "middle";
+  }
+  Server server(folder.path());
+  CHECK(get(server.port(), "/huge.bin", "Range: bytes=5000000000-5000000005\r\n").body == "middle");
+  const Answer tail = get(server.port(), "/huge.bin", "Range: bytes=-3\r\n");
+  CHECK(tail.field("content-range") == "bytes 6442450941-6442450943/6442450944");
+  CHECK(request(server.port(), "HEAD", "/huge.bin").field("content-length") == "6442450944");
+  const Answer parts = get(server.port(), "/huge.bin", "Range: bytes=0-4,5000000000-5000000005\r\n");
+  CHECK(parts.body.find("start") != std::string::npos);
+  CHECK(parts.body.find("middle") != std::string::npos);
+  CHECK(parts.whole);
+  CHECK(server.stop() == 0);
+}
+
+TEST_CASE("a file that gets shorter while it is sent cuts the connection") {
+  TempFolder folder;
+  const std::string path = folder.write("large.bin", std::string(64'000'000, 'l'));
+  Server server(folder.path());
+  Connection connection(server.port());
+  connection.send("GET /large.bin HTTP/1.1\r\nHost: localhost\r\n\r\n");
+  pause_ms(200);
+  REQUIRE(::truncate(path.c_str(), 1000) == 0);
+  const Answer answer = connection.receive();
+  CHECK(answer.status == 200);
+  CHECK_FALSE(answer.whole);
+  CHECK(connection.is_closed());
+  CHECK(server.stop() == 0);
+}
+
+TEST_CASE("clients that leave at any moment leave nothing behind") {
+  TempFolder folder;
+  folder.write("large.bin", std::string(8'000'000, 'l'));
+  folder.write("cgi-bin/x", "#!/bin/sh\nprintf 'Content-Type: a/b\\n\\n'\nhead -c 5000000 /dev/zero\nsleep 100\n",
+               0755);
+  Server server(folder.path());
+  get(server.port(), "/large.bin");
+  const std::size_t before = open_descriptors(server.program().id());
+  const std::string requests[] = {
+      "GET /large.bin HTTP/1.1\r\nHost: localhost\r\n\r\n", "GET /cgi-bin/x HTTP/1.1\r\nHost: localhost\r\n\r\n",
+      "POST /cgi-bin/x HTTP/1.1\r\nHost: localhost\r\nContent-Length: 100\r\n\r\nabc",
+      "POST /cgi-bin/x HTTP/1.1\r\nHost: localhost\r\nTransfer-Encoding: chunked\r\n\r\n9\r\nabc"};
+  for (const std::string& whole : requests)
+    for (std::size_t part = 1; part <= 4; ++part) {
+      Connection connection(server.port());
+      connection.send(whole.substr(0, whole.size() * part / 4));
+      pause_ms(20);
+    }
+  CHECK(eventually([&] {
+    return open_descriptors(server.program().id()) <= before + 1 && children_of(server.program().id()).empty();
+  }));
+  CHECK(get(server.port(), "/large.bin").whole);
+  CHECK(server.stop() == 0);
+}
