@@ -43,10 +43,11 @@ format:
 	@tools/packages $(LINT_PACKAGES)
 	clang-format -i $(SOURCES)
 
-lint: build
-	@tools/packages $(LINT_PACKAGES)
+lint: packages-build
+	@tools/packages $(LINT_PACKAGES) clang
 	clang-format --dry-run -Werror $(SOURCES)
-	@git ls-files 'src/*.cpp' | xargs -P 2 -n 1 clang-tidy -p build/release --quiet
+	@cmake -S . -B build/lint -G Ninja -DCMAKE_CXX_COMPILER=clang++ -DCMAKE_DISABLE_PRECOMPILE_HEADERS=ON >/dev/null
+	@git ls-files 'src/*.cpp' | xargs -P 2 -n 2 clang-tidy -p build/lint --quiet
 
 packages-build:
 	@tools/packages $(BUILD_PACKAGES)

@@ -41,6 +41,13 @@ def cpu_seconds(pid):
     return (int(fields[11]) + int(fields[12])) / TICK
 
 
+def stolen_and_all():
+    """Processor time that the host gave to other machines, and all of it, so far."""
+    with open("/proc/stat", encoding="ascii") as file:
+        ticks = [int(word) for word in file.readline().split()[1:]]
+    return ticks[7], sum(ticks[:8])
+
+
 def resident_kib(pid):
     with open(f"/proc/{pid}/status", encoding="ascii", errors="replace") as file:
         return int(re.search(r"VmRSS:\s+(\d+)", file.read()).group(1))
@@ -82,6 +89,7 @@ class Bench:
         self.arguments = arguments
         self.rows = []
         self.notes = []
+        self.begun = stolen_and_all()
         self.folder = tempfile.mkdtemp(prefix="porter-bench-")
 
     def wanted(self, title):
@@ -219,6 +227,8 @@ class Bench:
         with open("/proc/cpuinfo", encoding="utf-8") as file:
             model = re.search(r"model name\s*:\s*(.*)", file.read())
         machine = f"{os.cpu_count()} cores, {model.group(1) if model else platform.machine()}, Linux {platform.release()}"
+        stolen, everything = (now - then for now, then in zip(stolen_and_all(), self.begun))
+        self.note(f"The host took {100 * stolen / everything:.0f} % of the processor time for other machines meanwhile.")
         lines = ["# Benchmark results", "", f"Machine: {machine}. {self.arguments.rounds} rounds of "
                  f"{self.arguments.seconds} s each, floor and product by turns; median (least–greatest). Load: wrk with one "
                  "thread on the same machine, 64 kept connections unless the row says otherwise. The log of requests stays on.",
@@ -232,8 +242,8 @@ class Bench:
 def main():
     parser = argparse.ArgumentParser()
     parser.add_argument("build")
-    parser.add_argument("--rounds", type=int, default=5)
-    parser.add_argument("--seconds", type=int, default=3)
+    parser.add_argument("--rounds", type=int, default=9)
+    parser.add_argument("--seconds", type=int, default=1)
     parser.add_argument("--only", default="")
     arguments = parser.parse_args()
     import resource
