@@ -1,6 +1,8 @@
 // A run's streams, its end and its time limit. See run.hpp.
 #include "run/run.hpp"
 
+#include "run/warden.hpp"
+
 #include <fcntl.h>
 #include <sys/resource.h>
 #include <sys/wait.h>
@@ -54,11 +56,13 @@ std::variant<std::shared_ptr<Run>, StartError> Run::start(const asio::any_io_exe
   start.input = order.input == InputKind::file ? order.input_file.get() : input.read_end.get();
   start.output = output.write_end.get();
   start.error = error.write_end.get();
+  start.limits = std::move(order.limits);
   auto started = start_process(start);
   if (const auto* const failure = std::get_if<StartError>(&started)) return *failure;
 
   // The constructor is private, which std::make_shared cannot reach.
-  std::shared_ptr<Run> run(new Run(executor, set, std::move(std::get<Process>(started)), order.error_stream_limit));
+  std::shared_ptr<Run> run(
+      new Run(executor, set, std::move(std::get<Process>(started)), order.error_stream_limit, std::move(order.ticket)));
   if (input.write_end.is_open()) run->input_.assign(input.write_end.release());
   run->output_.assign(output.read_end.release());
   run->error_.assign(error.read_end.release());
@@ -67,7 +71,8 @@ std::variant<std::shared_ptr<Run>, StartError> Run::start(const asio::any_io_exe
   return run;
 }
 
-Run::Run(const asio::any_io_executor& executor, RunSet& set, Process process, std::size_t error_stream_limit)
+Run::Run(const asio::any_io_executor& executor, RunSet& set, Process process, std::size_t error_stream_limit,
+         std::shared_ptr<void> ticket)
     : set_(set),
       id_(process.id),
       begun_(std::chrono::steady_clock::now()),
@@ -79,8 +84,10 @@ Run::Run(const asio::any_io_executor& executor, RunSet& set, Process process, st
       deadline_(executor),
       escalation_(executor),
       ended_(executor),
-      error_stream_read_(executor) {
+      error_stream_read_(executor),
+      ticket_(std::move(ticket)) {
   set_.runs_.insert(this);
+  warden_note_begin(id_);
 }
 
 Run::~Run() {
@@ -102,6 +109,7 @@ asio::awaitable<void> Run::watch_end() {
     if (::waitid(P_PID, static_cast<id_t>(id_), &info, WEXITED | WNOHANG | WNOWAIT) == 0 && info.si_pid == id_) break;
   }
   ::kill(-id_, SIGKILL);
+  warden_note_end(id_);
   int status = 0;
   rusage usage{};
   while (::wait4(id_, &status, 0, &usage) < 0 && errno == EINTR) {
@@ -110,6 +118,7 @@ asio::awaitable<void> Run::watch_end() {
   end_.signal = WIFSIGNALED(status) ? WTERMSIG(status) : 0;
   end_.peak_memory_kib = usage.ru_maxrss;
   end_.duration = std::chrono::duration_cast<std::chrono::milliseconds>(std::chrono::steady_clock::now() - begun_);
+  ticket_.reset();
   ended_.set();
   set_.runs_.erase(this);
   deadline_.cancel();
@@ -138,10 +147,20 @@ asio::awaitable<void> Run::collect_error_stream() {
   error_stream_read_.set();
 }
 
-std::size_t Run::read_now(std::span<char> buffer) {
-  if (!output_.is_open()) return 0;
+std::optional<std::size_t> Run::read_now(std::span<char> buffer) {
   const ssize_t got = ::read(output_.native_handle(), buffer.data(), buffer.size());
-  return got > 0 ? static_cast<std::size_t>(got) : 0;
+  if (got < 0) return std::nullopt;
+  return static_cast<std::size_t>(got);
+}
+
+asio::awaitable<void> Run::readable_by(Clock::time_point time) {
+  const auto self = shared_from_this();
+  if (has_ended()) co_return;
+  asio::steady_timer timer(output_.get_executor(), time);
+  timer.async_wait([self](const boost::system::error_code& error) {
+    if (!error && self->output_.is_open()) self->output_.cancel();
+  });
+  co_await output_.async_wait(asio::posix::stream_descriptor::wait_read, kAwait);
 }
 
 asio::awaitable<std::size_t> Run::read(std::span<char> buffer) {

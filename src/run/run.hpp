@@ -11,6 +11,7 @@
 #include <chrono>
 #include <cstddef>
 #include <memory>
+#include <optional>
 #include <set>
 #include <span>
 #include <string>
@@ -49,6 +50,8 @@ struct RunOrder {
   InputKind input = InputKind::nothing;
   files::Descriptor input_file;                ///< For InputKind::file.
   std::size_t error_stream_limit = 64 * 1024;  ///< Bytes kept of the error stream: its end.
+  std::vector<ResourceLimit> limits;
+  std::shared_ptr<void> ticket;  ///< Let go of when the run has ended.
 };
 
 /// How a run's process ended.
@@ -71,8 +74,10 @@ class Run : public std::enable_shared_from_this<Run> {
   /// Waits for output and puts it into `buffer`. 0: the script has closed its output, or has ended and all that it
   /// wrote was read.
   asio::awaitable<std::size_t> read(std::span<char> buffer);
-  /// What can be read of the output without waiting; 0 if nothing can, whether or not more will come.
-  std::size_t read_now(std::span<char> buffer);
+  /// What can be read of the output without waiting; 0: it has ended, nullopt: nothing is there yet.
+  std::optional<std::size_t> read_now(std::span<char> buffer);
+  /// Waits until there is something to read, but only until `time`.
+  asio::awaitable<void> readable_by(Clock::time_point time);
   /// Hands all of `data` to the script's standard input. False: it does not read any more.
   asio::awaitable<bool> write(std::string_view data);
   /// Shows the script the end of its input.
@@ -95,7 +100,8 @@ class Run : public std::enable_shared_from_this<Run> {
   const std::string& error_text() const { return error_text_; }
 
  private:
-  Run(const asio::any_io_executor& executor, RunSet& set, Process process, std::size_t error_stream_limit);
+  Run(const asio::any_io_executor& executor, RunSet& set, Process process, std::size_t error_stream_limit,
+      std::shared_ptr<void> ticket);
 
   asio::awaitable<void> watch_end();
   asio::awaitable<void> collect_error_stream();
@@ -119,6 +125,7 @@ class Run : public std::enable_shared_from_this<Run> {
   Event error_stream_read_;
   RunEnd end_;
   std::string error_text_;
+  std::shared_ptr<void> ticket_;
 };
 
 }  // namespace porter::run

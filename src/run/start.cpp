@@ -3,6 +3,7 @@
 
 #include <fcntl.h>
 #include <linux/close_range.h>
+#include <sys/prctl.h>
 #include <sys/resource.h>
 #include <sys/stat.h>
 #include <sys/syscall.h>
@@ -15,9 +16,6 @@
 
 namespace porter::run {
 namespace {
-
-rlimit original_file_limit{};
-bool has_original_file_limit = false;
 
 std::vector<char*> pointers(const std::vector<std::string>& strings) {
   std::vector<char*> out;
@@ -35,7 +33,7 @@ struct Child {
   char* const* environment;
   const char* folder;
   int streams[3];
-  const rlimit* file_limit;
+  const std::vector<ResourceLimit>& limits;
   int report;  ///< A pipe that closes when the other program has begun; before that, it may carry a StartError.
 };
 
@@ -55,7 +53,10 @@ struct Child {
   }
   if (::syscall(SYS_close_range, 3, ~0U, CLOSE_RANGE_CLOEXEC) != 0) fail(StartError::Step::resources);
   if (::chdir(child.folder) != 0) fail(StartError::Step::folder);
-  if (child.file_limit != nullptr) ::setrlimit(RLIMIT_NOFILE, child.file_limit);
+  for (const ResourceLimit& limit : child.limits)
+    ::setrlimit(static_cast<__rlimit_resource>(limit.resource), &limit.limit);
+  // Should the server be killed so hard that nothing else can end its scripts. The warden sees to what they started.
+  ::prctl(PR_SET_PDEATHSIG, SIGKILL);
   ::umask(022);
   sigset_t none;
   ::sigemptyset(&none);
@@ -83,8 +84,6 @@ files::Descriptor above_standard(int number) {
 
 }  // namespace
 
-void remember_file_limit() { has_original_file_limit = ::getrlimit(RLIMIT_NOFILE, &original_file_limit) == 0; }
-
 std::variant<Process, StartError> start_process(const StartOrder& order) {
   const auto arguments = pointers(order.arguments);
   const auto environment = pointers(order.environment);
@@ -101,7 +100,7 @@ std::variant<Process, StartError> start_process(const StartOrder& order) {
               environment.data(),
               order.folder.c_str(),
               {streams[0].get(), streams[1].get(), streams[2].get()},
-              has_original_file_limit ? &original_file_limit : nullptr,
+              order.limits,
               report_ends[1]};
 
   // No signal may arrive in the child before its handlers are gone.

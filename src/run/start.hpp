@@ -5,6 +5,7 @@
 // started, and it inherits nothing but the three standard streams.
 #pragma once
 
+#include <sys/resource.h>
 #include <sys/types.h>
 
 #include <string>
@@ -15,6 +16,12 @@
 
 namespace porter::run {
 
+/// A bound on what the program may use, as for setrlimit(2).
+struct ResourceLimit {
+  int resource;
+  rlimit limit;
+};
+
 /// What to start, and with what.
 struct StartOrder {
   std::string program;                   ///< The path of the file to execute.
@@ -24,6 +31,7 @@ struct StartOrder {
   int input = -1;                        ///< Becomes standard input; -1: /dev/null.
   int output = -1;                       ///< Becomes standard output; -1: /dev/null.
   int error = -1;                        ///< Becomes the error stream; -1: /dev/null.
+  std::vector<ResourceLimit> limits;     ///< Set before the program begins.
 };
 
 struct Process {
@@ -39,8 +47,5 @@ struct StartError {
 
 /// Starts a program. Blocks for the few hundred microseconds until it has begun, or has failed to.
 std::variant<Process, StartError> start_process(const StartOrder& order);
-
-/// Remembers the limit on open files as it is now, so that programs get it back; the server raises its own afterwards.
-void remember_file_limit();
 
 }  // namespace porter::run

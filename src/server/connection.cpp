@@ -333,12 +333,13 @@ asio::awaitable<bool> Connection::writable() {
   co_return !write_expired_;
 }
 
-asio::awaitable<bool> Connection::send(std::string_view head, std::string_view body) {
-  Parts parts{piece(head), piece(body), iovec{}, iovec{}};
+asio::awaitable<bool> Connection::send(std::string_view head, std::string_view body, std::string_view end) {
+  Parts parts{piece(head), piece(body), piece(end), iovec{}};
   FilePart none;
   const Sent sent = send_now(parts, none);
   if (sent != Sent::some) co_return sent == Sent::all;
-  co_return co_await send_rest(parts, none);
+  const bool all = co_await send_rest(parts, none);
+  co_return all;
 }
 
 asio::awaitable<bool> Connection::send_with_file(std::string_view head, int file, std::uint64_t offset,
@@ -347,7 +348,8 @@ asio::awaitable<bool> Connection::send_with_file(std::string_view head, int file
   FilePart part{file, offset, length};
   const Sent sent = send_now(parts, part);
   if (sent != Sent::some) co_return sent == Sent::all;
-  co_return co_await send_rest(parts, part);
+  const bool all = co_await send_rest(parts, part);
+  co_return all;
 }
 
 asio::awaitable<BodyRead> Connection::read_body(const Request& request, std::string& out) {

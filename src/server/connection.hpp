@@ -60,8 +60,8 @@ class Connection : public std::enable_shared_from_this<Connection> {
 
   // For the answering functions.
 
-  /// Sends all of `head` and `body`, one behind the other. False: the client is gone or does not take it.
-  asio::awaitable<bool> send(std::string_view head, std::string_view body = {});
+  /// Sends all of `head`, `body` and `end`, one behind the other. False: the client is gone or does not take it.
+  asio::awaitable<bool> send(std::string_view head, std::string_view body = {}, std::string_view end = {});
   /// The Host value that needs no further look on this connection.
   void remember_host(std::string_view host) { known_host_ = host; }
   /// Sends `head`, then `length` bytes of the file from `offset`. False as above, or if the file has become shorter.
@@ -79,6 +79,7 @@ class Connection : public std::enable_shared_from_this<Connection> {
   /// After this answer the connection is closed.
   void close_after_answer() { keep_ = false; }
   bool will_close() const { return !keep_; }
+  bool is_aborted() const { return aborted_; }
 
   /// The run that is cut off with the connection; null: none.
   void set_run(std::shared_ptr<run::Run> run) { run_ = std::move(run); }

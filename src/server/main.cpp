@@ -21,7 +21,7 @@
 #include "core/http/media_type.hpp"
 #include "core/text/text.hpp"
 #include "run/port_holder.hpp"
-#include "run/start.hpp"
+#include "run/warden.hpp"
 #include "server/server.hpp"
 
 namespace {
@@ -121,7 +121,6 @@ Colour wanted_colour() {
 }
 
 void raise_file_limit() {
-  run::remember_file_limit();
   rlimit limit{};
   if (::getrlimit(RLIMIT_NOFILE, &limit) != 0) return;
   limit.rlim_cur = limit.rlim_max;
@@ -139,6 +138,7 @@ int serve(const Options& options) {
   if (const auto* const error = std::get_if<ListenError>(&opened))
     return explain_listen_error(error->number, options.port < 0 ? kUsualPort : options.port);
   auto& listening = std::get<Listening>(opened);
+  run::start_warden();
   start.port = listening.port;
   if (options.port < 0 && listening.port != kUsualPort)
     start.instead_of = fmt::format("{} is taken by {}, so {} is used", kUsualPort, holder_text(kUsualPort), start.port);
@@ -159,13 +159,14 @@ int serve(const Options& options) {
   Journal journal(STDOUT_FILENO);
   Shared shared;
   shared.passed_on = passed_on(settings->search_path);
+  const std::size_t cores = std::max<std::size_t>(1, std::thread::hardware_concurrency());
+  const std::size_t runs = settings->limits.runs > 0 ? settings->limits.runs : 2 * cores;
+  shared.gate = std::make_shared<run::Gate>(runs, settings->limits.queue);
   shared.settings = std::move(settings);
   shared.system_types = http::parse_type_list(file_text("/etc/mime.types"));
   shared.journal = &journal;
   shared.colour = wanted_colour();
-  const std::size_t threads =
-      options.threads > 0 ? options.threads : std::max<std::size_t>(1, std::thread::hardware_concurrency());
-  Server server(shared, std::move(listening), threads);
+  Server server(shared, std::move(listening), options.threads > 0 ? options.threads : cores);
 
   const auto now = std::chrono::steady_clock::now().time_since_epoch();
   start.ready_after = now - (options.begun > 0 ? std::chrono::nanoseconds(options.begun) : now);

@@ -21,6 +21,7 @@
 #include <unordered_set>
 
 #include "core/settings/settings.hpp"
+#include "run/gate.hpp"
 #include "run/run.hpp"
 #include "server/file_cache.hpp"
 #include "server/journal.hpp"
@@ -37,6 +38,7 @@ struct Shared {
   std::shared_ptr<const Settings> settings;
   std::unordered_map<std::string, std::string> system_types;  ///< Media types by ending, from the system's list.
   std::vector<std::string> passed_on;                         ///< Environment that scripts get from the server's own.
+  std::shared_ptr<run::Gate> gate;
   Journal* journal = nullptr;
   Colour colour = Colour::off;
   std::atomic<std::size_t> connections{0};

@@ -1,7 +1,9 @@
 #include <catch2/catch.hpp>
 #include <cerrno>
+#include <functional>
 
 #include "core/script/answer_head.hpp"
+#include "core/script/error_place.hpp"
 #include "core/script/interpreters.hpp"
 #include "core/script/judge.hpp"
 #include "core/script/meta_variables.hpp"
@@ -145,62 +147,169 @@ TEST_CASE("an indexed query becomes arguments, any other does not") {
   CHECK(query_arguments("a%00").empty());
 }
 
+namespace {
+AnswerHead good_head(std::optional<std::uint64_t> length = {}, int status = 200) {
+  AnswerHead head;
+  head.status = status;
+  head.fields = {{"Content-Type", "text/html"}};
+  head.content_length = length;
+  return head;
+}
+}  // namespace
+
 TEST_CASE("a run is judged by what explains it best") {
   struct Row {
-    RunReport report;
+    std::function<void(RunReport&)> change;
     std::string code;
   };
-  RunReport base;
-  base.path = "/w/x";
-  const auto with = [&](auto change) {
-    RunReport report = base;
-    change(report);
-    return report;
-  };
   const std::vector<Row> rows = {
-      {with([](RunReport& r) { r.has_head = true; }), "none"},
-      {with([](RunReport&) {}), "wrote-nothing"},
-      {with([](RunReport& r) { r.output_start = "<p>"; }), "no-answer-head"},
-      {with([](RunReport& r) {
+      {[](RunReport& r) { r.head = good_head(); }, "none"},
+      {[](RunReport&) {}, "wrote-nothing"},
+      {[](RunReport& r) { r.error_text = "hello\n"; }, "only-error-stream"},
+      {[](RunReport& r) { r.output_start = "<p>"; }, "no-answer-head"},
+      {[](RunReport& r) {
          r.exit_status = 2;
          r.output_start = "<p>";
-       }),
+       },
        "script-failed"},
-      {with([](RunReport& r) {
+      {[](RunReport& r) {
          r.exit_status = 2;
-         r.has_head = true;
-       }),
+         r.head = good_head();
+       },
        "script-failed"},
-      {with([](RunReport& r) { r.signal = 11; }), "script-killed"},
-      {with([](RunReport& r) {
+      {[](RunReport& r) { r.signal = 11; }, "script-killed"},
+      {[](RunReport& r) {
+         r.signal = 24;
+         r.processor_time = 5;
+       },
+       "out-of-processor-time"},
+      {[](RunReport& r) {
          r.signal = 15;
          r.was_too_slow = true;
-       }),
+       },
        "script-too-slow"},
-      {with([](RunReport& r) {
+      {[](RunReport& r) {
+         r.signal = 15;
+         r.was_stopped = true;
+       },
+       "none"},
+      {[](RunReport& r) {
          r.head_limit = 10;
          r.signal = 15;
-       }),
+       },
        "answer-head-too-large"},
-      {with([](RunReport& r) {
+      {[](RunReport& r) {
          r.output_start = "A: b\nc\n\n";
          r.head_problem = {AnswerHeadProblem::Kind::malformed_line, 2, "c"};
-       }),
+       },
        "answer-head-malformed"},
+      {[](RunReport& r) {
+         r.head = good_head(5);
+         r.body_written = 3;
+       },
+       "body-shorter-than-announced"},
+      {[](RunReport& r) {
+         r.head = good_head(5);
+         r.body_written = 9;
+       },
+       "body-longer-than-announced"},
+      {[](RunReport& r) {
+         r.head = good_head(5);
+         r.body_was_expected = false;
+       },
+       "none"},
+      {[](RunReport& r) {
+         r.head = good_head();
+         r.head->fields.clear();
+         r.body_written = 3;
+       },
+       "no-content-type"},
+      {[](RunReport& r) {
+         r.head = good_head({}, 500);
+         r.error_text = "PHP Parse error:  bad in /w/x.php on line 3";
+       },
+       "script-error"},
+      {[](RunReport& r) {
+         r.exit_status = 1;
+         r.error_text = "MemoryError\n";
+       },
+       "out-of-memory"},
+      {[](RunReport& r) {
+         r.exit_status = 1;
+         r.error_text = "EOFError: EOF when reading a line\n";
+       },
+       "read-past-input"},
+      {[](RunReport& r) {
+         r.exit_status = 127;
+         r.error_text = "/w/x: error while loading shared libraries: libtide.so.1: cannot open shared object file";
+       },
+       "library-missing"},
+      {[](RunReport& r) {
+         r.exit_status = 1;
+         r.error_text = "PermissionError: [Errno 13] Permission denied: '/w/log'";
+       },
+       "write-not-permitted"},
   };
   for (const Row& row : rows) {
-    const auto finding = judge_run(row.report);
+    RunReport report;
+    report.path = "/w/x";
+    report.document_root = "/w";
+    row.change(report);
+    CAPTURE(report.error_text, row.code);
+    const auto finding = judge_run(report);
     CHECK((finding ? std::string(code_name(finding->code)) : "none") == row.code);
   }
-  base.exit_status = 1;
-  base.error_text = "Traceback\n  boom\n\n";
-  CHECK(sentence_of(*judge_run(base)) ==
-        "/w/x ended with exit status 1. The last line of its error stream is:   boom.");
+}
+
+TEST_CASE("the place of an error is found in the words of each language") {
+  struct Row {
+    std::string text;
+    std::string file;
+    std::size_t line;
+    std::string message;
+  };
+  const auto row = GENERATE(values<Row>({
+      {"PHP Parse error:  syntax error, unexpected token \"}\" in /w/cgi-bin/x on line 7", "/w/cgi-bin/x", 7,
+       "PHP Parse error:  syntax error, unexpected token \"}\""},
+      {"PHP Fatal error:  Uncaught Exception: no boat in /w/boats.php:3\nStack trace:\n#0 {main}\n  thrown in "
+       "/w/boats.php on line 3",
+       "/w/boats.php", 3, "PHP Fatal error:  Uncaught Exception: no boat"},
+      {"Traceback (most recent call last):\n  File \"/w/cgi-bin/x\", line 4, in <module>\n    main()\n  File "
+       "\"/usr/lib/python3.11/csv.py\", line 99, in read\nValueError: no tide\n",
+       "/w/cgi-bin/x", 4, "ValueError: no tide"},
+      {"  File \"x\", line 2\n    if\n      ^\nSyntaxError: invalid syntax\n", "/w/cgi-bin/x", 2,
+       "SyntaxError: invalid syntax"},
+      {"syntax error at /w/cgi-bin/x line 5, near \"foo bar\"\nExecution of /w/cgi-bin/x aborted.\n", "/w/cgi-bin/x", 5,
+       "syntax error"},
+      {"No harbour at ./x line 9.\n", "/w/cgi-bin/x", 9, "No harbour"},
+      {"/w/cgi-bin/x:3:in `<main>': undefined local variable `tide' (NameError)\n", "/w/cgi-bin/x", 3,
+       "in `<main>': undefined local variable `tide' (NameError)"},
+      {"/w/cgi-bin/x: 4: ferry: not found\n", "/w/cgi-bin/x", 4, "ferry: not found"},
+      {"/w/cgi-bin/x: line 4: ferry: command not found\n", "/w/cgi-bin/x", 4, "ferry: command not found"},
+      {"lua: x:2: attempt to index a nil value (global 'tide')\n", "/w/cgi-bin/x", 2,
+       "attempt to index a nil value (global 'tide')"},
+      {"/w/cgi-bin/x:6\n  tide.high();\n       ^\n\nTypeError: tide is undefined\n    at Object.<anonymous>",
+       "/w/cgi-bin/x", 6, "TypeError: tide is undefined"},
+      {"invalid command name \"ferry\"\n    while executing\n\"ferry\"\n    (file \"/w/cgi-bin/x\" line 3)\n",
+       "/w/cgi-bin/x", 3, "invalid command name \"ferry\""},
+      {"it is 12:30 on line 4\n", "", 0, ""},
+  }));
+  CAPTURE(row.text);
+  const auto place = find_error_place(row.text, "/w/cgi-bin/x");
+  CHECK(place.value_or(ErrorPlace{}).file == row.file);
+  CHECK(place.value_or(ErrorPlace{}).line == row.line);
+  CHECK(place.value_or(ErrorPlace{}).message == row.message);
 }
 
 TEST_CASE("a start that failed is explained by the file's first line") {
   CHECK(code_name(judge_start("/w/x", "x", ENOENT, "#!/no/such/perl\n").code) == "interpreter-not-found");
   CHECK(code_name(judge_start("/w/x", "x", ENOEXEC, "hello").code) == "not-a-program");
+  CHECK(code_name(judge_start("/w/x", "x", ENOENT, "#!/bin/sh\r\n").code) == "first-line-carriage-return");
+  CHECK(code_name(judge_start("/w/x", "x", ENOEXEC, "\xef\xbb\xbf#!/bin/sh\n").code) == "byte-order-mark");
+  CHECK(code_name(judge_start("/w/x", "x", ENOEXEC,
+                              "\x7f"
+                              "ELF")
+                      .code) == "wrong-architecture");
   CHECK(code_name(judge_start("/w/x", "x", EACCES, "hello").code) == "script-start-failed");
   CHECK(signal_name(11) == "SIGSEGV");
 }

@@ -10,13 +10,16 @@ namespace porter::script {
 namespace {
 
 constexpr auto kInterpreters = std::to_array<Interpreter>({
-    {"PHP", "php-cgi", "-v", "php-cgi", ".php .phtml", true},
-    {"Perl", "perl", "-v", "perl", ".pl", false},
-    {"Python", "python3", "--version", "python3", ".py", false},
-    {"Ruby", "ruby", "--version", "ruby", ".rb", false},
-    {"Lua", "lua", "-v", "lua5.4", ".lua", false},
-    {"Tcl", "tclsh", "", "tcl", ".tcl", false},
-    {"Shell", "sh", "", "dash", ".sh", false},
+    {"PHP", "php-cgi", "-v", "php-cgi", ".php .phtml", Interpreter::Where::anywhere},
+    {"Perl", "perl", "-v", "perl", ".pl .cgi"},
+    {"Python", "python3", "--version", "python3", ".py"},
+    {"Ruby", "ruby", "--version", "ruby", ".rb"},
+    {"Lua", "lua", "-v", "lua5.4", ".lua"},
+    {"Tcl", "tclsh", "", "tcl", ".tcl"},
+    {"Shell", "sh", "", "dash", ".sh"},
+    {"JavaScript", "node", "--version", "nodejs", ".js .mjs .cjs", Interpreter::Where::shared_ending, true},
+    {"Java", "java", "-version", "default-jdk-headless", ".java", Interpreter::Where::script_folder, true},
+    {"R", "Rscript", "--version", "r-base-core", ".R"},
 });
 
 bool has_ending(std::string_view name, std::string_view ending) {

@@ -14,7 +14,12 @@ struct Interpreter {
   std::string_view version_argument;  ///< The argument that makes the program print its version; empty: none does.
   std::string_view package;           ///< The Debian package.
   std::string_view endings;           ///< Endings of its scripts, each with its dot, separated by spaces.
-  bool anywhere = false;              ///< Its scripts run anywhere below the root, and not only in script folders.
+  enum class Where {
+    anywhere,       ///< Its scripts run anywhere below the root.
+    script_folder,  ///< They run in script folders, and are shown nowhere.
+    shared_ending,  ///< They run in script folders; elsewhere the ending is that of files to be shown.
+  } where = Where::script_folder;
+  bool reserves_memory = false;  ///< Its runtime reserves more addresses than it uses, so they cannot be limited.
 };
 
 /// All of them, in the order in which they are shown.

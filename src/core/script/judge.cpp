@@ -1,11 +1,17 @@
 // From the facts of a run to its finding; the first reason that explains the others wins.
 #include "core/script/judge.hpp"
 
+#include <sys/stat.h>
+
 #include <algorithm>
 #include <cerrno>
+#include <csignal>
 #include <cstring>
+#include <initializer_list>
 
 #include "core/http/head.hpp"
+#include "core/script/error_place.hpp"
+#include "core/text/text.hpp"
 
 namespace porter::script {
 namespace {
@@ -41,41 +47,223 @@ std::string signal_name(int signal) {
   return name == nullptr ? "SIG" + std::to_string(signal) : std::string("SIG") + name;
 }
 
-std::optional<Finding> judge_run(const RunReport& report) {
-  std::vector<Fact> facts = {{"file", report.path}, {"command", report.command}};
-  const auto last = last_lines(report.error_text, 1);
-  if (!last.empty()) facts.emplace_back("last", last.back());
-  const auto finding = [&](Code code, std::vector<Fact> more) {
-    facts.insert(facts.end(), more.begin(), more.end());
-    return Finding{code, facts};
-  };
-  if (report.was_too_slow) return finding(Code::script_too_slow, {{"seconds", std::to_string(report.seconds_allowed)}});
-  if (report.head_limit > 0)
-    return finding(Code::script_head_too_large, {{"limit", std::to_string(report.head_limit)}});
-  if (report.signal != 0)
-    return finding(Code::script_killed,
-                   {{"signal", std::to_string(report.signal)}, {"name", signal_name(report.signal)}});
-  if (report.exit_status != 0) return finding(Code::script_failed, {{"status", std::to_string(report.exit_status)}});
-  if (report.has_head) return std::nullopt;
-  if (report.output_start.empty()) return finding(Code::script_wrote_nothing, {});
-  if (report.head_problem && report.head_problem->kind == AnswerHeadProblem::Kind::malformed_line)
-    return finding(Code::script_head_malformed, {{"line", std::to_string(report.head_problem->line)},
-                                                 {"text", first_line_shown(report.head_problem->text)}});
-  return finding(Code::script_no_answer_head, {{"output", first_line_shown(report.output_start)}});
+namespace {
+
+bool contains_any(std::string_view text, std::initializer_list<std::string_view> words) {
+  return std::any_of(words.begin(), words.end(), [&](std::string_view word) { return text.find(word) != text.npos; });
 }
+
+/// The last line of `text` that holds one of `words`; empty if none does.
+std::string line_with(std::string_view text, std::initializer_list<std::string_view> words) {
+  std::string found;
+  for (const std::string& line : last_lines(text, 200))
+    if (contains_any(line, words)) found = line;
+  return found;
+}
+
+bool exists(const std::string& path) {
+  struct stat info {};
+  return ::stat(path.c_str(), &info) == 0;
+}
+
+std::string folder_of(const std::string& path) { return path.substr(0, path.rfind('/')); }
+
+/// `to` as seen from the folder `from`, such as "../data/tides.csv". Both are full paths.
+std::string relative_path(const std::string& from, const std::string& to) {
+  std::string up;
+  std::string base = from;
+  while (!to.starts_with(base + "/") && !base.empty()) {
+    base.erase(base.rfind('/'));
+    up += "../";
+  }
+  return up + to.substr(base.size() + 1);
+}
+
+/// Judges one run, asking the narrowest question first: what has a remedy of its own comes before what only tells that
+/// something failed.
+class Judge {
+ public:
+  explicit Judge(const RunReport& report) : report_(report), last_(last_lines(report.error_text, 1)) {}
+
+  std::optional<Finding> verdict() const {
+    if (report_.was_too_slow)
+      return finding(Code::script_too_slow, {{"seconds", std::to_string(report_.seconds_allowed)}});
+    if (report_.was_stopped) return std::nullopt;
+    if (report_.head_limit > 0)
+      return finding(Code::script_head_too_large, {{"limit", std::to_string(report_.head_limit)}});
+    if (report_.signal != 0 || report_.exit_status != 0 || is_silent_error()) return failure();
+    return report_.head ? page_problem() : head_problem();
+  }
+
+ private:
+  Finding finding(Code code, std::vector<Fact> facts) const {
+    facts.insert(
+        facts.begin(),
+        {{"file", report_.path}, {"file_quoted", text::shell_word(report_.path)}, {"command", report_.command}});
+    if (!last_.empty()) facts.emplace_back("last", last_.back());
+    return {code, std::move(facts)};
+  }
+  Finding finding_on(Code code, std::string line, std::vector<Fact> facts) const {
+    facts.emplace_back("last", std::move(line));
+    return finding(code, std::move(facts));
+  }
+
+  /// PHP ends with status 0 or 255 after an error, and tells of it by an empty page with status 500.
+  bool is_silent_error() const {
+    return report_.head && report_.head->status == 500 && report_.body_written == 0 && !report_.error_text.empty();
+  }
+
+  Finding failure() const {
+    if (report_.signal == SIGXCPU)
+      return finding(Code::out_of_processor_time, {{"seconds", std::to_string(report_.processor_time)}});
+    for (const auto& question : {&Judge::memory, &Judge::missing_library, &Judge::wrong_folder, &Judge::forbidden_write,
+                                 &Judge::too_little_input, &Judge::named_place})
+      if (auto answer = (this->*question)()) return std::move(*answer);
+    if (report_.signal != 0)
+      return finding(Code::script_killed,
+                     {{"signal", std::to_string(report_.signal)}, {"name", signal_name(report_.signal)}});
+    return finding(Code::script_failed, {{"status", std::to_string(report_.exit_status)}});
+  }
+
+  std::optional<Finding> memory() const {
+    std::string line = line_with(report_.error_text,
+                                 {"MemoryError", "Out of memory", "out of memory", "bad_alloc", "not enough memory",
+                                  "Cannot allocate memory", "failed to allocate memory", "Allowed memory size"});
+    if (line.empty()) return std::nullopt;
+    std::vector<Fact> facts;
+    if (report_.address_space > 0) facts.emplace_back("limit", text::format_size(report_.address_space));
+    return finding_on(Code::out_of_memory, std::move(line), std::move(facts));
+  }
+
+  std::optional<Finding> missing_library() const {
+    constexpr std::string_view kMark = "error while loading shared libraries: ";
+    const std::string line = line_with(report_.error_text, {kMark});
+    if (line.empty()) return std::nullopt;
+    const std::string rest = line.substr(line.find(kMark) + kMark.size());
+    return finding(Code::library_missing, {{"library", rest.substr(0, rest.find(':'))}});
+  }
+
+  /// A relative name that cannot be opened, though a file of that name lies where the script's author looked from.
+  std::optional<Finding> wrong_folder() const {
+    const std::string line = line_with(report_.error_text, {"No such file or directory", "cannot open"});
+    const auto wanted = line.empty() ? std::nullopt : name_in(line);
+    if (!wanted || wanted->starts_with('/')) return std::nullopt;
+    const std::string folder = folder_of(report_.path);
+    std::string plain = *wanted;
+    while (plain.starts_with("../") || plain.starts_with("./")) plain.erase(0, plain.find('/') + 1);
+    for (std::string place = folder; place.size() >= folder_of(report_.document_root).size() && !place.empty();
+         place = folder_of(place)) {
+      const std::string candidate = place + "/" + plain;
+      if (candidate == folder + "/" + *wanted || !exists(candidate)) continue;
+      return finding_on(Code::wrong_working_directory, line,
+                        {{"wanted", *wanted},
+                         {"folder", folder},
+                         {"found", candidate},
+                         {"relative", relative_path(folder, candidate)}});
+    }
+    return std::nullopt;
+  }
+
+  std::optional<Finding> forbidden_write() const {
+    const std::string line =
+        line_with(report_.error_text, {"Permission denied", "Read-only file system", "Operation not permitted"});
+    const auto wanted = line.empty() ? std::nullopt : name_in(line);
+    if (!wanted) return std::nullopt;
+    const std::string path = wanted->starts_with('/') ? *wanted : folder_of(report_.path) + "/" + *wanted;
+    const std::string blocking = exists(path) ? path : folder_of(path);
+    return finding_on(Code::write_not_permitted, line,
+                      {{"wanted", *wanted}, {"wanted_quoted", text::shell_word(blocking)}});
+  }
+
+  std::optional<Finding> too_little_input() const {
+    std::string line = line_with(report_.error_text, {"EOFError", "end of file reached", "unexpected end of input"});
+    if (line.empty()) return std::nullopt;
+    return finding_on(Code::read_past_input, std::move(line), {{"length", std::to_string(report_.input_length)}});
+  }
+
+  std::optional<Finding> named_place() const {
+    const auto place = find_error_place(report_.error_text, report_.path);
+    if (!place || place->message.empty()) return std::nullopt;
+    return finding(Code::script_error,
+                   {{"place", place->file}, {"line", std::to_string(place->line)}, {"message", place->message}});
+  }
+
+  /// The file name that an error line names: between quotes, or, as shells and Perl have it, between colons.
+  std::optional<std::string> name_in(std::string_view line) const {
+    if (auto quoted = quoted_name(line)) return quoted;
+    constexpr std::string_view kReasons[] = {": No such file", ": Permission denied", ": Read-only",
+                                             ": Directory nonexistent"};
+    for (const std::string_view reason : kReasons) {
+      const std::size_t end = line.find(reason);
+      if (end == line.npos) continue;
+      const std::size_t start = line.rfind(' ', end);
+      return std::string(line.substr(start == line.npos ? 0 : start + 1, end - (start == line.npos ? 0 : start + 1)));
+    }
+    return std::nullopt;
+  }
+
+  std::optional<Finding> page_problem() const {
+    if (!report_.body_was_expected) return std::nullopt;
+    if (report_.head->content_length) {
+      const std::uint64_t announced = *report_.head->content_length;
+      const std::vector<Fact> facts = {{"announced", std::to_string(announced)},
+                                       {"written", std::to_string(report_.body_written)}};
+      if (report_.body_written < announced) return finding(Code::body_shorter, facts);
+      if (report_.body_written > announced) return finding(Code::body_longer, facts);
+    }
+    const bool has_type = std::any_of(report_.head->fields.begin(), report_.head->fields.end(),
+                                      [](const auto& field) { return http::same_name(field.first, "Content-Type"); });
+    if (!has_type && report_.body_written > 0) return finding(Code::no_content_type, {});
+    return std::nullopt;
+  }
+
+  std::optional<Finding> head_problem() const {
+    if (report_.output_start.empty())
+      return finding(last_.empty() ? Code::script_wrote_nothing : Code::only_error_stream, {});
+    if (report_.head_problem && report_.head_problem->kind == AnswerHeadProblem::Kind::malformed_line)
+      return finding(Code::script_head_malformed, {{"line", std::to_string(report_.head_problem->line)},
+                                                   {"text", first_line_shown(report_.head_problem->text)}});
+    return finding(Code::script_no_answer_head, {{"output", first_line_shown(report_.output_start)}});
+  }
+
+  const RunReport& report_;
+  std::vector<std::string> last_;
+};
+
+}  // namespace
+
+std::optional<Finding> judge_run(const RunReport& report) { return Judge(report).verdict(); }
 
 Finding judge_start(const std::string& path, const std::string& command, int error, std::string_view start) {
   const FirstLine line = read_first_line(start);
-  if ((error == ENOENT || error == EACCES || error == ENOTDIR || error == ELOOP) && !line.program.empty()) {
-    const std::string name = line.meant();
-    Finding finding{Code::interpreter_not_found,
-                    {{"file", path}, {"line", first_line_shown(line.text)}, {"program", line.program}, {"name", name}}};
-    if (const Interpreter* const known = interpreter_called(name))
-      finding.facts.emplace_back("package", std::string(known->package));
-    return finding;
+  const std::vector<Fact> facts = {{"file", path}, {"file_quoted", text::shell_word(path)}, {"command", command}};
+  const auto finding = [&](Code code, std::vector<Fact> more) {
+    more.insert(more.begin(), facts.begin(), facts.end());
+    return Finding{code, std::move(more)};
+  };
+  constexpr std::string_view kMark = "\xef\xbb\xbf";
+  if (start.starts_with("\x7f"
+                        "ELF")) {
+    if (error == ENOEXEC) return finding(Code::wrong_architecture, {});
+    if (error == ENOENT) return finding(Code::wrong_architecture, {{"reason", "its loader is not installed"}});
   }
-  if (error == ENOEXEC) return {Code::script_not_a_program, {{"file", path}}};
-  return {Code::script_start_failed, {{"file", path}, {"reason", std::strerror(error)}, {"command", command}}};
+  if (error == ENOEXEC && start.starts_with("\xef\xbb\xbf#!"))
+    return finding(Code::byte_order_mark, {{"line", first_line_shown(start.substr(kMark.size()))}});
+  if ((error == ENOENT || error == EACCES || error == ENOTDIR || error == ELOOP) && !line.program.empty()) {
+    if (line.text.ends_with('\r')) {
+      std::string program = line.program;
+      while (program.ends_with('\r')) program.pop_back();
+      return finding(Code::first_line_carriage_return, {{"program", program}});
+    }
+    const std::string name = line.meant();
+    Finding missing = finding(Code::interpreter_not_found,
+                              {{"line", first_line_shown(line.text)}, {"program", line.program}, {"name", name}});
+    if (const Interpreter* const known = interpreter_called(name))
+      missing.facts.emplace_back("package", std::string(known->package));
+    return missing;
+  }
+  if (error == ENOEXEC) return finding(Code::script_not_a_program, {});
+  return finding(Code::script_start_failed, {{"reason", std::strerror(error)}});
 }
 
 }  // namespace porter::script

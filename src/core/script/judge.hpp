@@ -1,6 +1,7 @@
 // Judging a run: from what a script wrote and how it ended to the finding that says what went wrong.
 #pragma once
 
+#include <cstdint>
 #include <optional>
 #include <string>
 #include <string_view>
@@ -14,17 +15,24 @@ namespace porter::script {
 
 /// What is known of a run that has ended.
 struct RunReport {
-  std::string path;     ///< The script.
-  std::string command;  ///< What a person would type to run it by hand.
+  std::string path;           ///< The script.
+  std::string document_root;  ///< Of its site.
+  std::string command;        ///< What a person would type to run it by hand.
   int exit_status = 0;
   int signal = 0;             ///< 0: it ended by itself.
   bool was_too_slow = false;  ///< It was ended because its time was up.
+  bool was_stopped = false;   ///< It was ended for another reason that is not its own.
   long seconds_allowed = 0;
-  bool has_head = false;  ///< A whole, well-formed answer head was read.
+  std::size_t address_space = 0;  ///< The limits that it ran under; 0: none.
+  std::size_t processor_time = 0;
+  std::uint64_t input_length = 0;  ///< Bytes of the request's body.
+  std::optional<AnswerHead> head;  ///< The answer head, if a whole and well-formed one was read.
   std::optional<AnswerHeadProblem> head_problem;
-  std::size_t head_limit = 0;  ///< Not 0: its output reached this size without an end of the head.
-  std::string output_start;    ///< The beginning of its output.
-  std::string error_text;      ///< The end of its error stream.
+  std::size_t head_limit = 0;      ///< Not 0: its output reached this size without an end of the head.
+  std::uint64_t body_written = 0;  ///< Bytes that it wrote after its head.
+  bool body_was_expected = true;   ///< False for an answer to HEAD and for statuses without a body.
+  std::string output_start;        ///< The beginning of its output, if there was no head.
+  std::string error_text;          ///< The end of its error stream.
 };
 
 /// The most telling problem of the run; nullopt if it went well.

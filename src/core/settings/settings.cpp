@@ -19,7 +19,7 @@ struct Row {
 constexpr std::uint64_t kDay = 86400;
 constexpr std::uint64_t kTebibyte = 1ULL << 40;
 
-const std::array<Row, 12> kRows = {{
+const std::array<Row, 18> kRows = {{
     {"request-line", &http::HeadLimits::request_line, 64, 1 << 20},
     {"head", &http::HeadLimits::head, 256, 1 << 24},
     {"fields", &http::HeadLimits::fields, 1, 10000},
@@ -31,6 +31,12 @@ const std::array<Row, 12> kRows = {{
     {"first-byte", &Limits::first_byte, 1, kDay},
     {"answer-head", &Limits::answer_head, 64, 1 << 24},
     {"error-stream", &Limits::error_stream, 256, 1 << 24},
+    {"total-time", &Limits::total_time, 1, kDay},
+    {"address-space", &Limits::address_space, 1 << 24, kTebibyte},
+    {"processor-time", &Limits::processor_time, 1, kDay},
+    {"open-files", &Limits::open_files, 16, 1 << 20},
+    {"runs", &Limits::runs, 0, 10000},
+    {"queue", &Limits::queue, 0, 100000},
     {"stop-time", &Limits::stop_time, 0, kDay},
 }};
 

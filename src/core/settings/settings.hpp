@@ -20,10 +20,16 @@ struct Limits {
   std::chrono::seconds body_pause{30};       ///< Without progress on a body, either way.
   std::chrono::seconds idle_time{30};        ///< Between requests on a kept connection.
   std::size_t connections = 1024;
-  std::chrono::seconds first_byte{30};   ///< From a script's start to its first output.
-  std::size_t answer_head = 64 * 1024;   ///< Bytes of the head that a script writes.
-  std::size_t error_stream = 64 * 1024;  ///< Bytes kept of what a script writes to its error stream.
-  std::chrono::seconds stop_time{5};     ///< What a stopping server gives to the requests in progress.
+  std::chrono::seconds first_byte{30};     ///< From a script's start to its first output.
+  std::size_t answer_head = 64 * 1024;     ///< Bytes of the head that a script writes.
+  std::size_t error_stream = 64 * 1024;    ///< Bytes kept of what a script writes to its error stream.
+  std::chrono::seconds total_time{300};    ///< For a run in all; not while its output still flows.
+  std::size_t address_space = 4ULL << 30;  ///< Bytes of a run's memory; not for runtimes that reserve more.
+  std::size_t processor_time = 120;        ///< Seconds of a run.
+  std::size_t open_files = 1024;           ///< Of a run.
+  std::size_t runs = 0;                    ///< Scripts at once; 0: two for each core.
+  std::size_t queue = 64;                  ///< Requests that wait for a run to end.
+  std::chrono::seconds stop_time{5};       ///< What a stopping server gives to the requests in progress.
 };
 
 /// Sets the limit called `name` ("head-time", "body", …; sizes in bytes, times in seconds). False: there is none of

@@ -186,9 +186,10 @@ class Resolver {
     const script::Interpreter* interpreter = script::interpreter_for(name);
     if (interpreter == nullptr) interpreter = script::interpreter_for(base_name(real));
     const bool runs_here = in_script_folder(count) || really_in_script_folder(real);
-    if (interpreter != nullptr && interpreter->anywhere) return interpreted(*interpreter, count);
-    if (runs_here) return run_directly(info, count);
-    if (interpreter != nullptr) {
+    if (interpreter != nullptr && interpreter->where == script::Interpreter::Where::anywhere)
+      return interpreted(*interpreter, count);
+    if (runs_here) return run_in_script_folder(info, interpreter, count);
+    if (interpreter != nullptr && interpreter->where == script::Interpreter::Where::script_folder) {
       const std::string folder = site_.script_folders.empty() ? "cgi-bin" : site_.script_folders.front();
       return finding(Code::script_needs_script_folder,
                      {{"file", path},
@@ -231,13 +232,32 @@ class Resolver {
     return found_script(count, std::move(program), std::string(interpreter.language));
   }
 
-  Outcome run_directly(const struct stat& info, std::size_t count) {
+  Outcome run_in_script_folder(const struct stat& info, const script::Interpreter* interpreter, std::size_t count) {
     const std::string path = disk_path(count);
     say(path + " lies in a script folder, so it is run and not shown.");
     if ((info.st_mode & 0111) == 0)
       return finding(Code::script_not_executable,
                      {{"file", path}, {"file_quoted", text::shell_word(path)}, {"mode", permissions(info.st_mode)}});
+    if (interpreter != nullptr && !starts_itself(count)) {
+      say("It has no first line that names an interpreter, so its ending decides.");
+      return interpreted(*interpreter, count);
+    }
     return found_script(count, {}, {});
+  }
+
+  /// True if the file at the end of the first `count` parts is a compiled program or has a first line of its own, be it
+  /// one that a byte-order mark keeps from being recognised.
+  bool starts_itself(std::size_t count) const {
+    auto opened = root_->open_beneath(joined(parts_, 0, count), O_RDONLY | O_NONBLOCK | O_NOCTTY);
+    const auto* const file = std::get_if<Descriptor>(&opened);
+    std::array<char, 5> bytes{};
+    const ssize_t got = file == nullptr ? 0 : ::read(file->get(), bytes.data(), bytes.size());
+    const std::string_view start(bytes.data(), static_cast<std::size_t>(std::max<ssize_t>(got, 0)));
+    return start.starts_with("#!") ||
+           start.starts_with(
+               "\x7f"
+               "ELF") ||
+           start.starts_with("\xef\xbb\xbf#!");
   }
 
   Outcome found_script(std::size_t count, std::string interpreter, std::string language) const {
@@ -357,7 +377,7 @@ bool is_known_method(std::string_view method) {
 bool would_run(std::string_view name, const struct stat& info, bool in_script_folder) {
   if (!S_ISREG(info.st_mode)) return false;
   const script::Interpreter* const interpreter = script::interpreter_for(name);
-  if (interpreter != nullptr && interpreter->anywhere) return true;
+  if (interpreter != nullptr && interpreter->where == script::Interpreter::Where::anywhere) return true;
   return in_script_folder && (info.st_mode & 0111) != 0;
 }
 

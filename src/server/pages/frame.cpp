@@ -10,9 +10,9 @@ namespace {
 
 constexpr std::string_view kStyle = R"css(
 :root { color-scheme: light dark; --ink: #17242d; --soft: #5a6b76; --paper: #f6f8f9; --card: #ffffff; --line: #d8e0e4;
-  --accent: #0b6477; --warn: #a03c12; --code: #eef3f5; }
+  --accent: #0b6477; --warn: #a03c12; --code: #eef3f5; --mark: #fbe3d6; }
 @media (prefers-color-scheme: dark) { :root { --ink: #e4ecf0; --soft: #98a9b3; --paper: #10181d; --card: #182229;
-  --line: #2b3941; --accent: #63c5d8; --warn: #f0a27c; --code: #0f1519; } }
+  --line: #2b3941; --accent: #63c5d8; --warn: #f0a27c; --code: #0f1519; --mark: #4a2a1c; } }
 * { box-sizing: border-box; }
 body { margin: 0; background: var(--paper); color: var(--ink); font: 16px/1.5 system-ui, "DejaVu Sans", sans-serif; }
 main { max-width: 60rem; margin: 0 auto; padding: 2.5rem 1.5rem 1rem; }
@@ -24,6 +24,7 @@ pre { background: var(--code); border: 1px solid var(--line); border-radius: 6px
   overflow-x: auto; white-space: pre-wrap; overflow-wrap: anywhere; }
 .lead { font-size: 1.1rem; overflow-wrap: anywhere; margin: 0; }
 .status { color: var(--warn); font-weight: 600; margin: 0 0 0.25rem; }
+.mark { display: inline-block; min-width: 100%; background: var(--mark); font-weight: 600; }
 .remedy pre { margin-top: 0.5rem; }
 .remedy { background: var(--card); border: 1px solid var(--line); border-left: 4px solid var(--accent);
   border-radius: 6px; padding: 0.75rem 1rem; overflow-wrap: anywhere; }

@@ -1,0 +1,192 @@
+// Running a script from its start to the judgement. See script_run.hpp.
+#include "run/script_run.hpp"
+
+#include <fcntl.h>
+#include <sys/resource.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <array>
+
+#include "core/files/beneath.hpp"
+#include "core/script/interpreters.hpp"
+#include "core/script/meta_variables.hpp"
+#include "core/text/text.hpp"
+
+namespace porter::run {
+namespace {
+
+constexpr std::size_t kPiece = 32 * 1024;
+constexpr std::chrono::milliseconds kPageAfterHead{20};
+constexpr std::chrono::milliseconds kEndAfterOutput{50};
+/// Between the signal that tells of the processor time used up and the one that cannot be caught.
+constexpr std::size_t kGraceOfProcessorTime = 2;
+
+std::string folder_of(const std::string& path) { return path.substr(0, path.rfind('/')); }
+std::string base_name(const std::string& path) { return path.substr(path.rfind('/') + 1); }
+
+std::string start_of(const std::string& path) {
+  const files::Descriptor file(::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK));
+  std::array<char, 512> buffer{};
+  const ssize_t got = file.is_open() ? ::read(file.get(), buffer.data(), buffer.size()) : 0;
+  return {buffer.data(), static_cast<std::size_t>(std::max<ssize_t>(got, 0))};
+}
+
+/// The limit on addresses for `script`; 0 for runtimes that reserve far more than they use.
+std::size_t address_limit(const sites::ScriptFound& script, const Limits& limits) {
+  const auto* const interpreter = script::interpreter_called(runner_name(script));
+  return interpreter != nullptr && interpreter->reserves_memory ? 0 : limits.address_space;
+}
+
+std::vector<ResourceLimit> resource_limits(const sites::ScriptFound& script, const Limits& limits) {
+  std::vector<ResourceLimit> out = {
+      {RLIMIT_CPU, {limits.processor_time, limits.processor_time + kGraceOfProcessorTime}},
+      {RLIMIT_NOFILE, {limits.open_files, limits.open_files}},
+      {RLIMIT_CORE, {0, 0}}};
+  if (const std::size_t bytes = address_limit(script, limits); bytes > 0) out.push_back({RLIMIT_AS, {bytes, bytes}});
+  return out;
+}
+
+}  // namespace
+
+std::string command_by_hand(const sites::ScriptFound& script) {
+  const std::string name = script.interpreter.empty() ? "./" + base_name(script.path) : base_name(script.path);
+  const std::string program = script.interpreter.empty() ? "" : base_name(script.interpreter) + " ";
+  return "cd " + text::shell_word(folder_of(script.path)) + " && " + program + text::shell_word(name);
+}
+
+std::string runner_name(const sites::ScriptFound& script) {
+  if (!script.interpreter.empty()) return base_name(script.interpreter);
+  const std::string meant = script::read_first_line(start_of(script.path)).meant();
+  return meant.empty() ? "program" : meant;
+}
+
+bool speaks_directly(const sites::ScriptFound& script) { return base_name(script.path).starts_with("nph-"); }
+
+std::variant<std::shared_ptr<ScriptRun>, Finding> ScriptRun::start(const asio::any_io_executor& executor, RunSet& set,
+                                                                   ScriptOrder order) {
+  RunOrder run_order;
+  run_order.environment = std::move(order.environment);
+  run_order.folder = folder_of(order.script.path);
+  run_order.input = order.input;
+  run_order.input_file = std::move(order.input_file);
+  run_order.error_stream_limit = order.limits.error_stream;
+  run_order.limits = resource_limits(order.script, order.limits);
+  run_order.ticket = std::move(order.ticket);
+  if (order.script.interpreter.empty()) {
+    run_order.program = order.script.path;
+    run_order.arguments = script::query_arguments(order.query);
+    run_order.arguments.insert(run_order.arguments.begin(), order.script.path);
+  } else {
+    run_order.program = order.script.interpreter;
+    run_order.arguments = {order.script.interpreter, order.script.path};
+  }
+  auto started = Run::start(executor, set, std::move(run_order));
+  if (const auto* const error = std::get_if<StartError>(&started)) {
+    if (error->step == StartError::Step::resources)
+      return Finding{Code::server_resources,
+                     {{"action", "start " + order.script.path}, {"reason", files::describe({error->number})}}};
+    return script::judge_start(order.script.path, command_by_hand(order.script), error->number,
+                               start_of(order.script.path));
+  }
+  return std::shared_ptr<ScriptRun>(new ScriptRun(executor, std::move(std::get<std::shared_ptr<Run>>(started)), order));
+}
+
+ScriptRun::ScriptRun(const asio::any_io_executor& executor, std::shared_ptr<Run> run, const ScriptOrder& order)
+    : executor_(executor), run_(std::move(run)), limits_(order.limits), buffer_(kPiece, '\0') {
+  report_.path = order.script.path;
+  report_.document_root = order.document_root;
+  report_.command = command_by_hand(order.script);
+  report_.seconds_allowed = limits_.first_byte.count();
+  report_.address_space = address_limit(order.script, limits_);
+  report_.processor_time = limits_.processor_time;
+  report_.input_length = order.input_length;
+  report_.body_was_expected = order.method != "HEAD";
+  run_->set_deadline(Clock::now() + limits_.first_byte);
+}
+
+asio::awaitable<bool> ScriptRun::read_head() {
+  bool is_no_head = false;
+  for (;;) {
+    const std::size_t got = co_await run_->read(buffer_);
+    if (got == 0) break;
+    // What comes after the first part of a page without a head is read, so that the script can end, and dropped.
+    if (pending_.size() < limits_.answer_head) pending_.append(buffer_.data(), got);
+    if (is_no_head) continue;
+    if (const auto length = script::answer_head_length(pending_)) {
+      auto parsed = script::parse_answer_head(std::string_view(pending_).substr(0, *length));
+      if (auto* const good = std::get_if<script::AnswerHead>(&parsed)) {
+        report_.head = std::move(*good);
+        pending_.erase(0, *length);
+        report_.seconds_allowed = limits_.total_time.count();
+        run_->set_deadline(Clock::now() + limits_.total_time);
+        co_return true;
+      }
+      report_.head_problem = std::get<script::AnswerHeadProblem>(parsed);
+      is_no_head = true;
+    } else if (script::is_surely_no_head(pending_)) {
+      is_no_head = true;
+    } else if (pending_.size() >= limits_.answer_head) {
+      report_.head_limit = limits_.answer_head;
+      run_->terminate();
+      break;
+    }
+  }
+  report_.output_start = pending_;
+  co_return false;
+}
+
+asio::awaitable<bool> ScriptRun::ended_after_head() {
+  if (!pending_.empty()) co_return false;
+  co_await run_->readable_by(Clock::now() + kPageAfterHead);
+  const auto got = run_->read_now(buffer_);
+  if (!got) co_return false;
+  pending_.append(buffer_.data(), *got);
+  if (*got > 0) co_return false;
+  const bool has_ended = co_await run_->ended_by(Clock::now() + kEndAfterOutput);
+  co_return has_ended;
+}
+
+asio::awaitable<std::string_view> ScriptRun::read_page() {
+  if (!pending_.empty()) {
+    buffer_.swap(pending_);
+    const std::size_t size = buffer_.size();
+    pending_.clear();
+    report_.body_written += size;
+    if (buffer_.size() < kPiece) buffer_.resize(kPiece);
+    co_return std::string_view(buffer_).substr(0, size);
+  }
+  const std::size_t got = co_await run_->read(buffer_);
+  report_.body_written += got;
+  if (got > 0) run_->set_deadline(Clock::now() + limits_.total_time);
+  co_return std::string_view(buffer_).substr(0, got);
+}
+
+void ScriptRun::take_end(const RunEnd& end) {
+  end_ = end;
+  report_.exit_status = end.exit_status;
+  report_.signal = end.signal;
+  report_.was_too_slow = run_->was_too_slow();
+  report_.error_text = run_->error_text();
+}
+
+asio::awaitable<std::optional<Finding>> ScriptRun::judge() {
+  const RunEnd end = co_await run_->end();
+  take_end(end);
+  co_return script::judge_run(report_);
+}
+
+asio::awaitable<std::optional<Finding>> ScriptRun::judge_soon() {
+  // The end of the output and the end of the process come together, unless the script means to go on without output.
+  std::optional<Finding> finding;
+  const bool has_ended = co_await run_->ended_by(Clock::now() + kEndAfterOutput);
+  if (has_ended) finding = co_await judge();
+  co_return finding;
+}
+
+void ScriptRun::stop() {
+  report_.was_stopped = true;
+  run_->terminate();
+}
+
+}  // namespace porter::run

@@ -1,0 +1,92 @@
+// A script run as the server runs it: its command, its limits, the head of its answer, its page, and the judgement in
+// the end. Both the server and a rehearsal use it, so what is rehearsed is what happens.
+#pragma once
+
+#include <boost/asio/any_io_executor.hpp>
+#include <boost/asio/awaitable.hpp>
+#include <cstdint>
+#include <memory>
+#include <optional>
+#include <span>
+#include <string>
+#include <string_view>
+#include <variant>
+#include <vector>
+
+#include "core/findings/finding.hpp"
+#include "core/script/answer_head.hpp"
+#include "core/script/judge.hpp"
+#include "core/settings/settings.hpp"
+#include "core/sites/resolve.hpp"
+#include "run/run.hpp"
+
+namespace porter::run {
+
+/// What is to be run, and with what.
+struct ScriptOrder {
+  sites::ScriptFound script;
+  std::string document_root;
+  std::string method;
+  std::string query;  ///< An indexed one becomes arguments of a program that is run directly.
+  std::vector<std::string> environment;
+  InputKind input = InputKind::nothing;
+  files::Descriptor input_file;
+  std::uint64_t input_length = 0;
+  Limits limits;
+  std::shared_ptr<void> ticket;  ///< Held until the run has ended.
+};
+
+class ScriptRun {
+ public:
+  /// Starts the script; a finding if that cannot be done.
+  static std::variant<std::shared_ptr<ScriptRun>, Finding> start(const asio::any_io_executor& executor, RunSet& set,
+                                                                 ScriptOrder order);
+
+  /// Reads until the answer head is whole. False: there is none to come; judge() tells why.
+  asio::awaitable<bool> read_head();
+  /// The head; only after read_head() was true.
+  const script::AnswerHead& head() const { return *report_.head; }
+  /// Waits for a moment to see whether a page follows the head at all. True: the script has ended, and none did.
+  asio::awaitable<bool> ended_after_head();
+  /// The next part of the page; empty: it has ended. The view lives until the next call.
+  asio::awaitable<std::string_view> read_page();
+  /// Waits for the end of the process, and judges the run.
+  asio::awaitable<std::optional<Finding>> judge();
+  /// The same if the end comes within a moment; else nullopt, and the script goes on alone.
+  asio::awaitable<std::optional<Finding>> judge_soon();
+
+  /// A HEAD request, or a status without a body: the page is not wanted, and its length proves nothing.
+  void expect_no_body() { report_.body_was_expected = false; }
+  /// It is ended for a reason that is not its own.
+  void stop();
+
+  Run& run() { return *run_; }
+  const std::shared_ptr<Run>& shared_run() { return run_; }
+  const RunEnd& end() const { return end_; }
+  const script::RunReport& report() const { return report_; }
+  std::uint64_t page_bytes() const { return report_.body_written; }
+
+ private:
+  ScriptRun(const asio::any_io_executor& executor, std::shared_ptr<Run> run, const ScriptOrder& order);
+
+  void take_end(const RunEnd& end);
+
+  asio::any_io_executor executor_;
+  std::shared_ptr<Run> run_;
+  Limits limits_;
+  script::RunReport report_;
+  RunEnd end_;
+  std::string pending_;  ///< Read, and not yet handed on.
+  std::string buffer_;
+};
+
+/// What a person would type to run the script by hand.
+std::string command_by_hand(const sites::ScriptFound& script);
+
+/// The name of the program that runs the script in the end: "php-cgi", "perl" by its first line, "program".
+std::string runner_name(const sites::ScriptFound& script);
+
+/// True for a program that speaks to the client directly ("nph-…"; RFC 3875, section 5).
+bool speaks_directly(const sites::ScriptFound& script);
+
+}  // namespace porter::run
