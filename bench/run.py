@@ -8,6 +8,7 @@ import argparse
 import os
 import platform
 import re
+import shutil
 import socket
 import statistics
 import subprocess
@@ -190,6 +191,73 @@ class Bench:
         self.note(f"A listing of 10,000 entries takes {statistics.median(times):.0f} ms (goal: under 100 ms).")
         server.stop()
 
+    def scripts(self):
+        """A page from a fresh process for each request, against bare loops of spawn, read and wait."""
+        folder = os.path.join(self.folder, "cgi-bin")
+        os.makedirs(folder)
+        pages = os.path.join(self.arguments.build, "floors", "pages")
+        for name in ("compiled", "stream", "tick"):
+            shutil.copy(pages, os.path.join(folder, name))
+        sources = {"perl.pl": '#!/usr/bin/perl\nprint "Content-Type: text/plain\\n\\nKittiwake\\n";\n',
+                   "python.py": "#!/usr/bin/python3\nprint('Content-Type: text/plain\\n\\nKittiwake')\n",
+                   "page.php": "<?php echo 'Kittiwake';\n"}
+        for name, source in sources.items():
+            with open(os.path.join(folder, name), "w", encoding="ascii") as file:
+                file.write(source)
+            os.chmod(os.path.join(folder, name), 0o755)
+        for name in ["compiled", *sources]:
+            path = os.path.join(folder, name)
+            command = ["/usr/bin/php-cgi", path] if name.endswith(".php") else [path]
+            for together in (1, 2, 8):
+                title = f"script {name}, {together} at once"
+                if self.wanted(title):
+                    self.compare_runs(title, command, f"/cgi-bin/{name}", together)
+        self.stream(folder)
+
+    def compare_runs(self, title, command, path, together):
+        program = os.path.join(self.arguments.build, "floors", "spawn_loop")
+        server = self.server("--limit", "runs=64")
+        rates = []
+        rounds = max(3, self.arguments.rounds // 2)
+        for _ in range(rounds):
+            out = subprocess.run([program, str(together), "2", *command], capture_output=True, text=True, check=True)
+            rates.append(float(out.stdout))
+            server.load(path, 2, together)
+        ratios = [b / a for a, b in zip(rates, server.rates)]
+        self.rows.append([title, f"{statistics.median(rates):,.0f} ({min(rates):,.0f}–{max(rates):,.0f})",
+                          f"{statistics.median(server.rates):,.0f} ({min(server.rates):,.0f}–{max(server.rates):,.0f})",
+                          f"{statistics.median(ratios):.2f}", "0.90", "–", f"{statistics.median(server.costs):,.0f}"])
+        print(" | ".join(self.rows[-1]), flush=True)
+        server.stop()
+
+    def stream(self, folder):
+        if not self.wanted("stream"):
+            return
+        floor = self.floor("pipe_loop", "PORT", os.path.join(folder, "stream"))
+        server = self.server()
+        times = {floor.name: [], server.name: []}
+        for _ in range(3):
+            for subject in (floor, server):
+                begun = time.perf_counter()
+                with socket.create_connection(("127.0.0.1", subject.port)) as client:
+                    client.sendall(b"GET /cgi-bin/stream HTTP/1.0\r\n\r\n")
+                    while client.recv(1 << 20):
+                        pass
+                times[subject.name].append(time.perf_counter() - begun)
+        ratio = statistics.median(a / b for a, b in zip(times["floor"], times["product"]))
+        self.note(f"An answer of 1 GiB from a script: {1 / statistics.median(times['product']):.2f} GiB/s, {ratio:.2f} of a bare "
+                  f"pipe-to-socket loop (goal: 0.80); the server's memory afterwards: {resident_kib(server.process.pid) / 1024:.1f} MiB.")
+        delays = []
+        with socket.create_connection(("127.0.0.1", server.port)) as client:
+            client.sendall(b"GET /cgi-bin/tick HTTP/1.0\r\n\r\n")
+            while data := client.recv(4096):
+                now = time.clock_gettime_ns(time.CLOCK_MONOTONIC)
+                delays += [(now - int(stamp)) / 1e6 for stamp in re.findall(rb"^(\d{10,})$", data, re.M)]
+        self.note(f"From a script's write to the client's read: {statistics.median(delays):.2f} ms, at most {max(delays):.2f} ms "
+                  "(goal: within 1 ms).")
+        floor.stop()
+        server.stop()
+
     def idle(self):
         if not self.wanted("idle"):
             return
@@ -252,6 +320,7 @@ def main():
     bench = Bench(arguments)
     bench.files()
     bench.listing()
+    bench.scripts()
     bench.idle()
     if not arguments.only:
         bench.report()

@@ -32,18 +32,18 @@ std::string start_of(const std::string& path) {
   return {buffer.data(), static_cast<std::size_t>(std::max<ssize_t>(got, 0))};
 }
 
-/// The limit on addresses for `script`; 0 for runtimes that reserve far more than they use.
-std::size_t address_limit(const sites::ScriptFound& script, const Limits& limits) {
-  const auto* const interpreter = script::interpreter_called(runner_name(script));
+/// The limit on addresses for a script that `runner` runs; 0 for runtimes that reserve far more than they use.
+std::size_t address_limit(const std::string& runner, const Limits& limits) {
+  const auto* const interpreter = script::interpreter_called(runner);
   return interpreter != nullptr && interpreter->reserves_memory ? 0 : limits.address_space;
 }
 
-std::vector<ResourceLimit> resource_limits(const sites::ScriptFound& script, const Limits& limits) {
+std::vector<ResourceLimit> resource_limits(const std::string& runner, const Limits& limits) {
   std::vector<ResourceLimit> out = {
       {RLIMIT_CPU, {limits.processor_time, limits.processor_time + kGraceOfProcessorTime}},
       {RLIMIT_NOFILE, {limits.open_files, limits.open_files}},
       {RLIMIT_CORE, {0, 0}}};
-  if (const std::size_t bytes = address_limit(script, limits); bytes > 0) out.push_back({RLIMIT_AS, {bytes, bytes}});
+  if (const std::size_t bytes = address_limit(runner, limits); bytes > 0) out.push_back({RLIMIT_AS, {bytes, bytes}});
   return out;
 }
 
@@ -71,7 +71,7 @@ std::variant<std::shared_ptr<ScriptRun>, Finding> ScriptRun::start(const asio::a
   run_order.input = order.input;
   run_order.input_file = std::move(order.input_file);
   run_order.error_stream_limit = order.limits.error_stream;
-  run_order.limits = resource_limits(order.script, order.limits);
+  run_order.limits = resource_limits(order.runner, order.limits);
   run_order.ticket = std::move(order.ticket);
   if (order.script.interpreter.empty()) {
     run_order.program = order.script.path;
@@ -98,7 +98,7 @@ ScriptRun::ScriptRun(const asio::any_io_executor& executor, std::shared_ptr<Run>
   report_.document_root = order.document_root;
   report_.command = command_by_hand(order.script);
   report_.seconds_allowed = limits_.first_byte.count();
-  report_.address_space = address_limit(order.script, limits_);
+  report_.address_space = address_limit(order.runner, limits_);
   report_.processor_time = limits_.processor_time;
   report_.input_length = order.input_length;
   report_.body_was_expected = order.method != "HEAD";

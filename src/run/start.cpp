@@ -45,8 +45,9 @@ struct Child {
     ::_exit(127);
   };
   ::setpgid(0, 0);
-  // Handlers would run in the parent's memory, and an ignored SIGPIPE would be inherited.
-  for (int signal = 1; signal < NSIG; ++signal) ::signal(signal, SIG_DFL);
+  // The server's handlers would run in its own memory, and an ignored SIGPIPE would be inherited. These four are all
+  // that it has changed; every call here keeps the server's thread waiting.
+  for (const int signal : {SIGINT, SIGTERM, SIGHUP, SIGPIPE}) ::signal(signal, SIG_DFL);
   for (int i = 0; i < 3; ++i) {
     // dup2 onto itself would keep the close-on-exec flag; the caller makes sure that all are above 2.
     if (::dup2(child.streams[i], i) < 0) fail(StartError::Step::resources);
@@ -66,14 +67,27 @@ struct Child {
   ::abort();
 }
 
-/// A descriptor above 2 for `number`, or for /dev/null; -1 if there is none to be had.
-files::Descriptor above_standard(int number) {
-  if (number < 0) {
-    const files::Descriptor null(::open("/dev/null", O_RDWR | O_CLOEXEC));
-    return files::Descriptor(null.is_open() ? ::fcntl(null.get(), F_DUPFD_CLOEXEC, 3) : -1);
+/// What a stream of the child is made from: a descriptor above 2, so that none is lost when they are put in their
+/// places.
+class Stream {
+ public:
+  explicit Stream(int wanted) : number_(wanted < 0 ? null_device() : wanted) {
+    if (number_ < 0 || number_ > 2) return;
+    copy_.reset(::fcntl(number_, F_DUPFD_CLOEXEC, 3));
+    number_ = copy_.get();
   }
-  return files::Descriptor(::fcntl(number, F_DUPFD_CLOEXEC, 3));
-}
+  /// Negative: there was none to be had.
+  int number() const { return number_; }
+
+ private:
+  static int null_device() {
+    static const files::Descriptor null(::open("/dev/null", O_RDWR | O_CLOEXEC));
+    return null.get();
+  }
+
+  files::Descriptor copy_;
+  int number_;
+};
 
 // A function of its own, so that no variable of the caller can be lost between the two returns of vfork().
 [[gnu::noinline]] pid_t vfork_and_become(Child& child) {
@@ -87,10 +101,9 @@ files::Descriptor above_standard(int number) {
 std::variant<Process, StartError> start_process(const StartOrder& order) {
   const auto arguments = pointers(order.arguments);
   const auto environment = pointers(order.environment);
-  const files::Descriptor streams[3] = {above_standard(order.input), above_standard(order.output),
-                                        above_standard(order.error)};
-  for (const files::Descriptor& stream : streams)
-    if (!stream.is_open()) return StartError{StartError::Step::resources, errno};
+  const Stream streams[3] = {Stream(order.input), Stream(order.output), Stream(order.error)};
+  for (const Stream& stream : streams)
+    if (stream.number() < 0) return StartError{StartError::Step::resources, errno};
   int report_ends[2];
   if (::pipe2(report_ends, O_CLOEXEC) != 0) return StartError{StartError::Step::resources, errno};
   const files::Descriptor report(report_ends[0]);
@@ -99,7 +112,7 @@ std::variant<Process, StartError> start_process(const StartOrder& order) {
               arguments.data(),
               environment.data(),
               order.folder.c_str(),
-              {streams[0].get(), streams[1].get(), streams[2].get()},
+              {streams[0].number(), streams[1].number(), streams[2].number()},
               order.limits,
               report_ends[1]};
 

@@ -13,6 +13,7 @@
 #include <cerrno>
 #include <csignal>
 #include <cstddef>
+#include <ctime>
 
 namespace porter::run {
 namespace {
@@ -23,6 +24,8 @@ int notes = -1;  // Set once, before there are threads.
 using Note = pid_t;
 
 constexpr std::size_t kMostGroups = 16384;
+// After a note the warden sleeps before it reads on: woken for each note, it would take time from the scripts.
+constexpr timespec kNap{0, 100'000'000};
 
 /// The warden's whole life. It was forked off a process that has allocators and locks of its own, so it uses neither.
 [[noreturn]] void keep_watch(int pipe) {
@@ -35,6 +38,7 @@ constexpr std::size_t kMostGroups = 16384;
     const ssize_t got = ::read(pipe, read_notes.data(), sizeof read_notes);
     if (got < 0 && errno == EINTR) continue;
     if (got <= 0) break;
+    if (static_cast<std::size_t>(got) < sizeof read_notes) ::nanosleep(&kNap, nullptr);
     // Notes are written whole and are smaller than what a pipe keeps together, so none comes in parts.
     for (std::size_t i = 0; i < static_cast<std::size_t>(got) / sizeof(Note); ++i) {
       const Note note = read_notes[i];

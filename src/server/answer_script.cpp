@@ -116,6 +116,7 @@ class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
   Connection& connection_;
   const Request& request_;
   sites::ScriptFound script_;
+  std::string runner_;
   std::vector<std::string> trail_;
   int redirects_;
   std::shared_ptr<run::ScriptRun> run_;
@@ -126,7 +127,8 @@ class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
 };
 
 asio::awaitable<void> ScriptAnswer::answer() {
-  connection_.answered().by = run::runner_name(script_) + " " + script_.path;
+  runner_ = run::runner_name(script_);
+  connection_.answered().by = runner_ + " " + script_.path;
   Input input;
   bool ready = co_await prepare_input(input);
   if (ready) ready = co_await start(std::move(input));
@@ -185,6 +187,7 @@ run::ScriptOrder ScriptAnswer::make_order(Input input) const {
   order.environment = script::meta_variables(script_, settings.site, request_.head, request_.target, ends, input.length,
                                              connection_.worker().shared().passed_on);
   order.script = script_;
+  order.runner = runner_;
   order.document_root = settings.site.document_root;
   order.method = std::string(request_.head.method);
   order.query = request_.target.query;

@@ -20,6 +20,7 @@
 #include "core/files/beneath.hpp"
 #include "core/http/media_type.hpp"
 #include "core/text/text.hpp"
+#include "run/environment.hpp"
 #include "run/port_holder.hpp"
 #include "run/warden.hpp"
 #include "server/server.hpp"
@@ -96,14 +97,6 @@ std::string file_text(const char* path) {
   return text.str();
 }
 
-/// The variables of the server's own environment that scripts get; nothing else is passed on.
-std::vector<std::string> passed_on(const std::string& search_path) {
-  std::vector<std::string> out = {"PATH=" + search_path};
-  for (const char* const name : {"HOME", "LANG", "TZ"})
-    if (const char* const value = std::getenv(name)) out.push_back(std::string(name) + "=" + value);
-  return out;
-}
-
 /// Reads "NAME=NUMBER" into `limits`; false if it is nothing of the kind.
 bool read_limit(const std::string& text, Limits& limits) {
   const std::size_t equals = text.find('=');
@@ -143,7 +136,6 @@ int serve(const Options& options) {
   if (options.port < 0 && listening.port != kUsualPort)
     start.instead_of = fmt::format("{} is taken by {}, so {} is used", kUsualPort, holder_text(kUsualPort), start.port);
 
-  const char* const path = std::getenv("PATH");
   auto settings = std::make_shared<Settings>();
   settings->site.name = root.substr(root.rfind('/') + 1);
   settings->site.document_root = root;
@@ -154,11 +146,11 @@ int serve(const Options& options) {
                   fmt::format("--limit {} is not NAME=NUMBER with one of the names {} and a number in its range.",
                               text::escape_line(limit), limit_names()));
   }
-  settings->search_path = path != nullptr ? path : "/usr/local/bin:/usr/bin:/bin";
+  settings->search_path = run::search_path();
 
   Journal journal(STDOUT_FILENO);
   Shared shared;
-  shared.passed_on = passed_on(settings->search_path);
+  shared.passed_on = run::passed_on();
   const std::size_t cores = std::max<std::size_t>(1, std::thread::hardware_concurrency());
   const std::size_t runs = settings->limits.runs > 0 ? settings->limits.runs : 2 * cores;
   shared.gate = std::make_shared<run::Gate>(runs, settings->limits.queue);

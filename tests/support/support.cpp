@@ -273,6 +273,13 @@ std::vector<pid_t> children_of(pid_t process) {
   return out;
 }
 
+long resident_kib(pid_t process) {
+  std::ifstream file("/proc/" + std::to_string(process) + "/status");
+  for (std::string line; std::getline(file, line);)
+    if (line.starts_with("VmRSS:")) return std::atol(line.c_str() + 6);
+  return 0;
+}
+
 void pause_ms(int milliseconds) { std::this_thread::sleep_for(std::chrono::milliseconds(milliseconds)); }
 
 }  // namespace porter::test

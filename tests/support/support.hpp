@@ -126,6 +126,8 @@ bool eventually(Condition condition, std::chrono::milliseconds time = std::chron
 std::size_t open_descriptors(pid_t process);
 /// Process ids of the children of `process`, zombies included.
 std::vector<pid_t> children_of(pid_t process);
+/// Memory of the process, in KiB.
+long resident_kib(pid_t process);
 void pause_ms(int milliseconds);
 
 template <typename Condition>

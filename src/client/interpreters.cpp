@@ -1,0 +1,73 @@
+// The table of interpreters: what is known, what is found, where, in which version, and what to install for the rest.
+#include "client/interpreters.hpp"
+
+#include <fmt/format.h>
+
+#include <boost/asio/co_spawn.hpp>
+#include <boost/asio/io_context.hpp>
+#include <cstdio>
+#include <nlohmann/json.hpp>
+
+#include "run/environment.hpp"
+#include "run/probe.hpp"
+
+namespace porter::client {
+
+namespace asio = boost::asio;
+
+namespace {
+
+std::vector<run::FoundInterpreter> probe() {
+  asio::io_context context(1);
+  run::RunSet runs;
+  std::vector<run::FoundInterpreter> all;
+  asio::co_spawn(context, run::probe_interpreters(runs, run::search_path()),
+                 [&](const std::exception_ptr&, std::vector<run::FoundInterpreter> found) { all = std::move(found); });
+  context.run();
+  return all;
+}
+
+std::string_view where_text(script::Interpreter::Where where) {
+  return where == script::Interpreter::Where::anywhere ? "anywhere" : "script folders";
+}
+
+void print_table(const std::vector<run::FoundInterpreter>& all) {
+  fmt::print("{:<11}  {:<16}  {:<14}  {:<9}  {}\n", "Language", "Endings", "Run in", "Version", "Program");
+  for (const run::FoundInterpreter& found : all) {
+    const script::Interpreter& known = *found.interpreter;
+    const std::string program =
+        found.path.empty() ? fmt::format("not installed; sudo apt-get install {}", known.package) : found.path;
+    fmt::print("{:<11}  {:<16}  {:<14}  {:<9}  {}\n", known.language, known.endings, where_text(known.where),
+               found.version.empty() ? "–" : found.version, program);
+  }
+  fmt::print(
+      "\nIn a script folder (cgi-bin), a file's own first line (#!) comes before its ending, and compiled programs run "
+      "as "
+      "they are.\n");
+}
+
+void print_json(const std::vector<run::FoundInterpreter>& all) {
+  nlohmann::json out = nlohmann::json::array();
+  for (const run::FoundInterpreter& found : all)
+    out.push_back({{"language", found.interpreter->language},
+                   {"endings", found.interpreter->endings},
+                   {"program", found.interpreter->program},
+                   {"path", found.path},
+                   {"version", found.version},
+                   {"package", found.interpreter->package}});
+  fmt::print("{}\n", out.dump(2));
+}
+
+}  // namespace
+
+void add_interpreters(CLI::App& app, int& status) {
+  CLI::App* const command = app.add_subcommand("interpreters", "List the languages that can be run on this machine");
+  const CLI::Option* const json = command->add_flag("--json")->description("Print JSON");
+  command->callback([json, &status] {
+    const auto all = probe();
+    json->count() > 0 ? print_json(all) : print_table(all);
+    status = 0;
+  });
+}
+
+}  // namespace porter::client
