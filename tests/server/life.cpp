@@ -106,7 +106,7 @@ TEST_CASE("a thousand requests over fifty connections leave nothing behind") {
   folder.write("page.html", std::string(2000, 'p'));
   folder.write("large.bin", std::string(300'000, 'l'));
   folder.write("cgi-bin/x", "#!/bin/sh\nprintf \"Content-Type: text/plain\\n\\n$QUERY_STRING\"\n", 0755);
-  Server server(folder.path());
+  Server server(folder.path(), {"--threads", "2"});
   get(server.port(), "/cgi-bin/x");
   const pid_t id = server.program().id();
   REQUIRE(eventually([&] { return children_of(id).empty(); }));
@@ -128,14 +128,16 @@ TEST_CASE("a thousand requests over fifty connections leave nothing behind") {
   }
   for (std::thread& client : clients) client.join();
   CHECK(right == std::vector<int>(50, 20));
-  CHECK(eventually([&] { return open_descriptors(id) == before && children_of(id).empty(); }));
+  // Each of the two workers may have kept the large file open, to send it again.
+  CHECK(eventually([&] { return open_descriptors(id) <= before + 2 && children_of(id).empty(); }));
   CHECK(server.stop() == 0);
 }
 
 TEST_CASE("ten thousand runs leave no process, no descriptor and no memory behind") {
   TempFolder folder;
   folder.write("cgi-bin/x", "#!/bin/sh\nprintf 'Content-Type: text/plain\\n\\nok'\n", 0755);
-  Server server(folder.path());
+  // A sanitizer keeps what was freed, to recognise a late use; here it would look like growth.
+  Server server(folder.path(), {"--threads", "2"}, {"ASAN_OPTIONS=quarantine_size_mb=1"});
   const pid_t id = server.program().id();
   const auto run_many = [&](int count) {
     std::vector<std::thread> clients;
@@ -157,7 +159,7 @@ TEST_CASE("ten thousand runs leave no process, no descriptor and no memory behin
   const long memory = resident_kib(id);
   CHECK(run_many(9000) == 9000);
   CHECK(eventually([&] { return children_of(id).empty() && open_descriptors(id) <= descriptors; }));
-  // Sanitizers keep what was freed for a while, so their builds grow a little; a leak of one run's buffers would show.
-  CHECK(resident_kib(id) - memory < 60'000);
+  // A leak of one run's smallest buffer would be 36 MB.
+  CHECK(resident_kib(id) - memory < 30'000);
   CHECK(server.stop() == 0);
 }

@@ -117,8 +117,8 @@ std::vector<std::string> server_words(const std::string& folder, std::vector<std
 }
 }  // namespace
 
-Server::Server(const std::string& folder, std::vector<std::string> options)
-    : program_(server_words(folder, std::move(options))) {
+Server::Server(const std::string& folder, std::vector<std::string> options, const std::vector<std::string>& environment)
+    : program_(server_words(folder, std::move(options)), environment) {
   start_lines_ = program_.read_until("Ctrl+C\n\n");
   const std::string mark = "http://localhost:";
   const std::size_t at = start_lines_.find(mark);

@@ -59,7 +59,8 @@ std::string built(const std::string& name);
 /// uporterd on a free port.
 class Server {
  public:
-  explicit Server(const std::string& folder, std::vector<std::string> options = {});
+  explicit Server(const std::string& folder, std::vector<std::string> options = {},
+                  const std::vector<std::string>& environment = {});
 
   std::uint16_t port() const { return port_; }
   Program& program() { return program_; }
