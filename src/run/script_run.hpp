@@ -25,7 +25,7 @@ namespace porter::run {
 /// What is to be run, and with what.
 struct ScriptOrder {
   sites::ScriptFound script;
-  std::string runner;                    ///< runner_name() of the script.
+  std::string runner;  ///< runner_name() of the script.
   std::string document_root;
   std::string method;
   std::string query;  ///< An indexed one becomes arguments of a program that is run directly.

@@ -5,6 +5,8 @@
 #include <array>
 #include <cstdint>
 
+#include "core/text/ascii.hpp"
+
 namespace porter::http {
 namespace {
 
@@ -17,8 +19,6 @@ constexpr std::array<bool, 256> token_table() {
   return table;
 }
 constexpr std::array<bool, 256> kToken = token_table();
-
-char lower(char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c; }
 
 /// The number of bytes of empty lines before the request line, which a server skips (RFC 9112, section 2.2).
 std::size_t leading_empty_lines(std::string_view bytes) {
@@ -80,8 +80,9 @@ bool is_token(std::string_view text) {
 }
 
 bool same_name(std::string_view a, std::string_view b) {
-  return a.size() == b.size() &&
-         std::equal(a.begin(), a.end(), b.begin(), [](char x, char y) { return x == y || lower(x) == lower(y); });
+  return a.size() == b.size() && std::equal(a.begin(), a.end(), b.begin(), [](char x, char y) {
+           return x == y || text::ascii_lower(x) == text::ascii_lower(y);
+         });
 }
 
 std::string_view trim(std::string_view text) {

@@ -5,6 +5,8 @@
 
 #include <charconv>
 
+#include "core/text/ascii.hpp"
+
 namespace porter::http {
 namespace {
 
@@ -47,7 +49,7 @@ std::optional<Host> parse_host(std::string_view value) {
     has_port = colon != value.npos;
     if (has_port) port = value.substr(colon + 1);
     host.name = std::string(value.substr(0, colon));
-    for (char& c : host.name) c = c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c;
+    for (char& c : host.name) c = text::ascii_lower(c);
     if (host.name.size() > 1 && host.name.back() == '.') host.name.pop_back();
     host.is_ip = is_ip_address(AF_INET, host.name);
     if (!host.is_ip && !is_host_name(host.name)) return std::nullopt;

@@ -5,6 +5,8 @@
 #include <array>
 #include <utility>
 
+#include "core/text/ascii.hpp"
+
 namespace porter::http {
 namespace {
 
@@ -94,7 +96,7 @@ std::string media_type(std::string_view name, const std::unordered_map<std::stri
   const std::size_t dot = name.rfind('.');
   if (dot == name.npos || dot + 1 == name.size()) return "application/octet-stream";
   std::string ending(name.substr(dot + 1));
-  for (char& c : ending) c = c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c;
+  for (char& c : ending) c = text::ascii_lower(c);
   const auto* const row = std::lower_bound(kTypes.begin(), kTypes.end(), ending,
                                            [](const Row& r, const std::string& e) { return r.first < e; });
   if (row != kTypes.end() && row->first == ending) return with_charset(row->second);

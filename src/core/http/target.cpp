@@ -3,6 +3,8 @@
 
 #include <vector>
 
+#include "core/text/ascii.hpp"
+
 namespace porter::http {
 namespace {
 
@@ -18,22 +20,21 @@ bool is_unreserved_in_path(unsigned char c) {
   return std::string_view("-._~!$&'()*+,;=:@/").find(static_cast<char>(c)) != std::string_view::npos;
 }
 
-/// Decodes a path and refuses what could make two readers of it disagree about where a segment or the path ends.
-std::optional<TargetError> decode_path(std::string_view raw, std::string& out) {
-  out.reserve(raw.size());
-  for (std::size_t i = 0; i < raw.size(); ++i) {
-    if (raw[i] != '%') {
-      out += raw[i];
-      continue;
-    }
-    const int high = i + 1 < raw.size() ? hex_digit(raw[i + 1]) : -1;
-    const int low = i + 2 < raw.size() ? hex_digit(raw[i + 2]) : -1;
-    if (high < 0 || low < 0) return TargetError::bad_escape;
-    const char byte = static_cast<char>(high * 16 + low);
-    if (byte == '\0') return TargetError::encoded_nul;
-    if (byte == '/') return TargetError::encoded_slash;
-    out += byte;
-    i += 2;
+/// The byte that the escape at `at` stands for; nullopt if it is not "%" with two hexadecimal digits.
+std::optional<char> escaped_byte(std::string_view text, std::size_t at) {
+  const int high = at + 1 < text.size() ? hex_digit(text[at + 1]) : -1;
+  const int low = at + 2 < text.size() ? hex_digit(text[at + 2]) : -1;
+  if (high < 0 || low < 0) return std::nullopt;
+  return static_cast<char>(high * 16 + low);
+}
+
+/// What of a well-formed path would make two readers of it disagree about where a segment or the path ends.
+std::optional<TargetError> check_escapes(std::string_view raw) {
+  for (std::size_t at = raw.find('%'); at != raw.npos; at = raw.find('%', at + 1)) {
+    const auto byte = escaped_byte(raw, at);
+    if (!byte) return TargetError::bad_escape;
+    if (*byte == '\0') return TargetError::encoded_nul;
+    if (*byte == '/') return TargetError::encoded_slash;
   }
   return std::nullopt;
 }
@@ -48,10 +49,9 @@ std::optional<std::string> percent_decode(std::string_view encoded) {
       out += encoded[i];
       continue;
     }
-    const int high = i + 1 < encoded.size() ? hex_digit(encoded[i + 1]) : -1;
-    const int low = i + 2 < encoded.size() ? hex_digit(encoded[i + 2]) : -1;
-    if (high < 0 || low < 0) return std::nullopt;
-    out += static_cast<char>(high * 16 + low);
+    const auto byte = escaped_byte(encoded, i);
+    if (!byte) return std::nullopt;
+    out += *byte;
     i += 2;
   }
   return out;
@@ -127,7 +127,7 @@ std::variant<Target, TargetError> parse_target(std::string_view raw, std::string
     const std::size_t scheme_end = raw.find("://");
     if (scheme_end == raw.npos) return TargetError::bad_form;
     std::string scheme(raw.substr(0, scheme_end));
-    for (char& c : scheme) c = c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c;
+    for (char& c : scheme) c = text::ascii_lower(c);
     if (scheme != "http" && scheme != "https") return TargetError::bad_form;
     const std::string_view rest = raw.substr(scheme_end + 3);
     const std::size_t authority_end = std::min(rest.find_first_of("/?"), rest.size());
@@ -142,8 +142,8 @@ std::variant<Target, TargetError> parse_target(std::string_view raw, std::string
   if (target.has_query) target.query = std::string(raw.substr(question + 1));
   target.raw_path = std::string(raw.substr(0, question));
   if (target.raw_path.empty()) target.raw_path = "/";
-  std::string decoded;
-  if (const auto error = decode_path(target.raw_path, decoded)) return *error;
+  if (const auto error = check_escapes(target.raw_path)) return *error;
+  std::string decoded = *percent_decode(target.raw_path);
   target.path = decoded.find("/.") == decoded.npos ? std::move(decoded) : remove_dot_segments(decoded);
   return target;
 }

@@ -9,6 +9,8 @@
 #include <cerrno>
 #include <memory>
 
+#include "core/text/ascii.hpp"
+
 namespace porter::sites {
 namespace {
 
@@ -26,12 +28,11 @@ std::string_view query_value(std::string_view query, std::string_view key) {
 
 /// As people look names up: upper and lower case side by side.
 bool by_name(const std::string& a, const std::string& b) {
-  const auto lower = [](char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c; };
-  const auto [x, y] =
-      std::mismatch(a.begin(), a.end(), b.begin(), b.end(), [&](char p, char q) { return lower(p) == lower(q); });
+  const auto [x, y] = std::mismatch(a.begin(), a.end(), b.begin(), b.end(),
+                                    [&](char p, char q) { return text::ascii_lower(p) == text::ascii_lower(q); });
   if (x == a.end() && y == b.end()) return a < b;
   if (x == a.end() || y == b.end()) return x == a.end();
-  return static_cast<unsigned char>(lower(*x)) < static_cast<unsigned char>(lower(*y));
+  return static_cast<unsigned char>(text::ascii_lower(*x)) < static_cast<unsigned char>(text::ascii_lower(*y));
 }
 
 }  // namespace

@@ -7,6 +7,8 @@
 #include <numeric>
 #include <vector>
 
+#include "core/text/ascii.hpp"
+
 namespace porter::text {
 namespace {
 
@@ -48,7 +50,7 @@ void append_hex(std::string& out, std::string_view bytes) {
 
 std::string to_lower(std::string_view text) {
   std::string out(text);
-  for (char& c : out) c = c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c;
+  for (char& c : out) c = ascii_lower(c);
   return out;
 }
 
