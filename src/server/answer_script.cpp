@@ -181,8 +181,8 @@ run::ScriptOrder ScriptAnswer::make_order(Input input) const {
   const Settings& settings = connection_.settings();
   const Peer& peer = connection_.peer();
   script::Peer ends{peer.client_address, peer.client_port, peer.server_port, request_.host.name};
-  if (ends.server_name.empty()) ends.server_name = peer.server_address;
-  if (ends.server_name.find(':') != std::string::npos) ends.server_name = "[" + ends.server_name + "]";
+  if (ends.server_host.empty()) ends.server_host = peer.server_address;
+  if (ends.server_host.find(':') != std::string::npos) ends.server_host = "[" + ends.server_host + "]";
   run::ScriptOrder order;
   order.environment = script::meta_variables(script_, settings.site, request_.head, request_.target, ends, input.length,
                                              connection_.worker().shared().passed_on);

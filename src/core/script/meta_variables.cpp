@@ -43,7 +43,7 @@ std::vector<std::string> meta_variables(const sites::ScriptFound& script, const 
   add("GATEWAY_INTERFACE", "CGI/1.1");
   add("SERVER_SOFTWARE", "UprightPorter/" PORTER_VERSION);
   add("SERVER_PROTOCOL", head.minor_version == 0 ? "HTTP/1.0" : "HTTP/1.1");
-  add("SERVER_NAME", peer.server_name);
+  add("SERVER_NAME", peer.server_host);
   add("SERVER_PORT", std::to_string(peer.server_port));
   add("REQUEST_METHOD", head.method);
   add("SCRIPT_NAME", script.name);

@@ -19,7 +19,7 @@ struct Peer {
   std::string client_address;  ///< An IP address, without brackets.
   std::uint16_t client_port = 0;
   std::uint16_t server_port = 0;
-  std::string server_name;  ///< From the request's Host, else the address that it came to.
+  std::string server_host;  ///< From the request's Host, else the address that it came to.
 };
 
 /// "NAME=value" for each variable, in a stable order. `body_length` is the length of the body once its transfer coding
