@@ -80,3 +80,36 @@ TEST_CASE("a browser shows the demo's page with its style, script output and cha
   CHECK(log.find(" 304 ") != std::string::npos);
   CHECK(server.program().wait() == 0);
 }
+
+TEST_CASE("git clones from and pushes to its own CGI program") {
+  TempFolder folder;
+  const std::string repos = folder.path() + "/repos";
+  folder.write("pages/cgi-bin/git",
+               "#!/bin/sh\nexport GIT_PROJECT_ROOT=" + repos + " GIT_HTTP_EXPORT_ALL=1\nexec git http-backend\n", 0755);
+  const auto git = [&](std::vector<std::string> words) {
+    words.insert(words.begin(), {"git", "-c", "user.name=Harbour Office", "-c", "user.email=office@gulls.localhost",
+                                 "-c", "init.defaultBranch=main", "-c", "http.postBuffer=65536"});
+    Program program(words, {"GIT_TERMINAL_PROMPT=0"});
+    const std::string output = program.output();
+    CAPTURE(output);
+    CHECK(program.wait() == 0);
+    return output;
+  };
+  git({"init", "--bare", repos + "/log.git"});
+  git({"-C", repos + "/log.git", "config", "http.receivepack", "true"});
+  Server server(folder.path() + "/pages");
+  const std::string url = "http://localhost:" + std::to_string(server.port()) + "/cgi-bin/git/log.git";
+  const std::string first = folder.path() + "/first";
+  git({"clone", url, first});
+  std::string log;
+  for (unsigned i = 0; log.size() < 600'000; ++i) log += std::to_string(i * 2654435761U) + " Kittiwake\n";
+  folder.write("first/log.txt", log);
+  git({"-C", first, "add", "log.txt"});
+  git({"-C", first, "commit", "-qm", "The log of the Kittiwake"});
+  // Larger than the buffer above, so it goes out chunked.
+  git({"-C", first, "push", "origin", "HEAD:main"});
+  const std::string second = folder.path() + "/second";
+  git({"clone", "-b", "main", url, second});
+  CHECK(content(second + "/log.txt") == log);
+  CHECK(server.stop() == 0);
+}
