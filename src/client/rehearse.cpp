@@ -118,7 +118,7 @@ files::Descriptor file_with(const std::string& content) {
   return out;
 }
 
-asio::awaitable<void> run_script(const run::ScriptOrder& order, std::shared_ptr<run::ScriptRun> run, Rehearsed& out) {
+asio::awaitable<void> run_script(std::string method, std::shared_ptr<run::ScriptRun> run, Rehearsed& out) {
   const bool has_head = co_await run->read_head();
   if (has_head) {
     out.status = run->head().status;
@@ -133,13 +133,12 @@ asio::awaitable<void> run_script(const run::ScriptOrder& order, std::shared_ptr<
   }
   auto finding = co_await run->judge();
   if (finding) {
-    const bool shows_page = has_head && !out.body.empty();
-    if (!shows_page && status_of(finding->code) >= 400) out.status = status_of(finding->code);
+    if (!has_head || run->failed_before_page()) out.status = status_of(finding->code);
     out.findings.push_back(std::move(*finding));
   }
   out.error_text = run->report().error_text;
   out.end = run->end();
-  if (order.method == "HEAD") out.body.clear();
+  if (method == "HEAD") out.body.clear();
 }
 
 Rehearsed rehearse(const Settings& settings, const sites::ScriptFound& script, Request& request,
@@ -168,15 +167,14 @@ Rehearsed rehearse(const Settings& settings, const sites::ScriptFound& script, R
   order.limits = settings.limits;
   asio::io_context context(1);
   run::RunSet runs;
-  run::ScriptOrder plain;
-  plain.method = order.method;
   auto started = run::ScriptRun::start(context.get_executor(), runs, std::move(order));
   if (auto* const finding = std::get_if<Finding>(&started)) {
     out.status = status_of(finding->code);
     out.findings.push_back(std::move(*finding));
     return out;
   }
-  asio::co_spawn(context, run_script(plain, std::get<std::shared_ptr<run::ScriptRun>>(started), out),
+  asio::co_spawn(context,
+                 run_script(std::string(request.head.method), std::get<std::shared_ptr<run::ScriptRun>>(started), out),
                  [](const std::exception_ptr& error) {
                    if (error) std::rethrow_exception(error);
                  });

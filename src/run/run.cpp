@@ -202,8 +202,6 @@ void Run::set_deadline(std::chrono::steady_clock::time_point time) {
   asio::co_spawn(deadline_.get_executor(), enforce_deadline(), asio::detached);
 }
 
-void Run::clear_deadline() { deadline_.expires_at(asio::steady_timer::time_point::max()); }
-
 asio::awaitable<void> Run::enforce_deadline() {
   const auto self = shared_from_this();
   // A moved deadline ends the wait as well, so the time decides.

@@ -85,7 +85,6 @@ class Run : public std::enable_shared_from_this<Run> {
 
   /// Ends the run at `time` unless it has ended or the deadline is moved before; was_too_slow() tells afterwards.
   void set_deadline(std::chrono::steady_clock::time_point time);
-  void clear_deadline();
   bool was_too_slow() const { return was_too_slow_; }
 
   /// Ends the process group: SIGTERM now, SIGKILL two seconds later if it is still there.

@@ -9,6 +9,7 @@
 #include <array>
 
 #include "core/files/beneath.hpp"
+#include "core/files/paths.hpp"
 #include "core/script/interpreters.hpp"
 #include "core/script/meta_variables.hpp"
 #include "core/text/text.hpp"
@@ -21,9 +22,6 @@ constexpr std::chrono::milliseconds kPageAfterHead{20};
 constexpr std::chrono::milliseconds kEndAfterOutput{50};
 /// Between the signal that tells of the processor time used up and the one that cannot be caught.
 constexpr std::size_t kGraceOfProcessorTime = 2;
-
-std::string folder_of(const std::string& path) { return path.substr(0, path.rfind('/')); }
-std::string base_name(const std::string& path) { return path.substr(path.rfind('/') + 1); }
 
 std::string start_of(const std::string& path) {
   const files::Descriptor file(::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK));
@@ -50,24 +48,26 @@ std::vector<ResourceLimit> resource_limits(const std::string& runner, const Limi
 }  // namespace
 
 std::string command_by_hand(const sites::ScriptFound& script) {
-  const std::string name = script.interpreter.empty() ? "./" + base_name(script.path) : base_name(script.path);
-  const std::string program = script.interpreter.empty() ? "" : base_name(script.interpreter) + " ";
-  return "cd " + text::shell_word(folder_of(script.path)) + " && " + program + text::shell_word(name);
+  const std::string name(files::base_name(script.path));
+  std::string out = "cd " + text::shell_word(files::folder_of(script.path)) + " && ";
+  if (script.interpreter.empty()) return out + text::shell_word("./" + name);
+  out += files::base_name(script.interpreter);
+  return out + " " + text::shell_word(name);
 }
 
 std::string runner_name(const sites::ScriptFound& script) {
-  if (!script.interpreter.empty()) return base_name(script.interpreter);
+  if (!script.interpreter.empty()) return std::string(files::base_name(script.interpreter));
   const std::string meant = script::read_first_line(start_of(script.path)).meant();
   return meant.empty() ? "program" : meant;
 }
 
-bool speaks_directly(const sites::ScriptFound& script) { return base_name(script.path).starts_with("nph-"); }
+bool speaks_directly(const sites::ScriptFound& script) { return files::base_name(script.path).starts_with("nph-"); }
 
 std::variant<std::shared_ptr<ScriptRun>, Finding> ScriptRun::start(const asio::any_io_executor& executor, RunSet& set,
                                                                    ScriptOrder order) {
   RunOrder run_order;
   run_order.environment = std::move(order.environment);
-  run_order.folder = folder_of(order.script.path);
+  run_order.folder = files::folder_of(order.script.path);
   run_order.input = order.input;
   run_order.input_file = std::move(order.input_file);
   run_order.error_stream_limit = order.limits.error_stream;
@@ -182,6 +182,11 @@ asio::awaitable<std::optional<Finding>> ScriptRun::judge_soon() {
   const bool has_ended = co_await run_->ended_by(Clock::now() + kEndAfterOutput);
   if (has_ended) finding = co_await judge();
   co_return finding;
+}
+
+bool ScriptRun::failed_before_page() const {
+  const bool failed = report_.exit_status != 0 || report_.signal != 0 || report_.head->status == 500;
+  return report_.body_was_expected && report_.body_written == 0 && failed;
 }
 
 void ScriptRun::stop() {

@@ -56,6 +56,9 @@ class ScriptRun {
   /// The same if the end comes within a moment; else nullopt, and the script goes on alone.
   asio::awaitable<std::optional<Finding>> judge_soon();
 
+  /// After a judgement of a run with a head: it has failed before any page, so the finding is shown in place of one.
+  bool failed_before_page() const;
+
   /// A HEAD request, or a status without a body: the page is not wanted, and its length proves nothing.
   void expect_no_body() { report_.body_was_expected = false; }
   /// It is ended for a reason that is not its own.

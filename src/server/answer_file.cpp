@@ -6,6 +6,7 @@
 #include <ctime>
 #include <random>
 
+#include "core/files/paths.hpp"
 #include "core/http/conditions.hpp"
 #include "core/http/date.hpp"
 #include "core/http/media_type.hpp"
@@ -19,8 +20,6 @@ namespace {
 
 constexpr std::uint64_t kCompressFrom = 1024;
 constexpr std::size_t kPiece = 64 * 1024;
-
-std::string_view base_name(std::string_view path) { return path.substr(path.rfind('/') + 1); }
 
 /// Up to `size` bytes of `file` from `offset`; fewer if it has become shorter.
 std::string read_part(int file, std::uint64_t offset, std::size_t size) {
@@ -50,7 +49,7 @@ class FileAnswer {
         found_(std::move(found)),
         size_(static_cast<std::uint64_t>(found_.info.st_size)),
         now_(std::time(nullptr)) {
-    type_ = http::media_type(base_name(found_.path), connection.worker().shared().system_types);
+    type_ = http::media_type(files::base_name(found_.path), connection.worker().shared().system_types);
     // A date ahead of the answer's own would be no date of a change (RFC 9110, section 8.8.2.1).
     validators_ = {entity_tag(found_.info), std::min<std::int64_t>(found_.info.st_mtim.tv_sec, now_)};
     is_compressible_ = size_ > kCompressFrom && http::compresses_well(type_);

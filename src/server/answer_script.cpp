@@ -271,8 +271,7 @@ asio::awaitable<void> ScriptAnswer::relay() {
   if (!bodiless && !request_.is_head()) has_ended = co_await run_->ended_after_head();
   if (has_ended) {
     auto finding = co_await run_->judge();
-    const script::RunReport& report = run_->report();
-    if (finding && (report.exit_status != 0 || report.signal != 0 || script_head.status == 500)) {
+    if (finding && run_->failed_before_page()) {
       co_await explain(std::move(finding));
       co_return;
     }

@@ -60,7 +60,6 @@ class Worker {
   /// Waits for the thread's end.
   void join();
 
-  asio::io_context& context() { return context_; }
   Shared& shared() { return shared_; }
   run::RunSet& runs() { return runs_; }
   FileCache& files() { return files_; }

@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <array>
 
+#include "core/files/paths.hpp"
 #include "core/http/head.hpp"
 
 namespace porter::script {
@@ -32,8 +33,6 @@ std::string_view next_word(std::string_view& text) {
   text.remove_prefix(word.size());
   return word;
 }
-
-std::string_view base_name(std::string_view path) { return path.substr(path.rfind('/') + 1); }
 
 }  // namespace
 
@@ -79,11 +78,11 @@ FirstLine read_first_line(std::string_view start) {
 }
 
 std::string FirstLine::meant() const {
-  if (base_name(program) != "env") return std::string(base_name(program));
+  if (files::base_name(program) != "env") return std::string(files::base_name(program));
   std::string_view rest = argument;
   std::string_view word = next_word(rest);
   while (word.starts_with('-') || word.find('=') != word.npos) word = next_word(rest);
-  return std::string(base_name(word));
+  return std::string(files::base_name(word));
 }
 
 }  // namespace porter::script

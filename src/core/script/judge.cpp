@@ -9,6 +9,7 @@
 #include <cstring>
 #include <initializer_list>
 
+#include "core/files/paths.hpp"
 #include "core/http/head.hpp"
 #include "core/script/error_place.hpp"
 #include "core/text/text.hpp"
@@ -65,8 +66,6 @@ bool exists(const std::string& path) {
   struct stat info {};
   return ::stat(path.c_str(), &info) == 0;
 }
-
-std::string folder_of(const std::string& path) { return path.substr(0, path.rfind('/')); }
 
 /// `to` as seen from the folder `from`, such as "../data/tides.csv". Both are full paths.
 std::string relative_path(const std::string& from, const std::string& to) {
@@ -148,11 +147,11 @@ class Judge {
     const std::string line = line_with(report_.error_text, {"No such file or directory", "cannot open"});
     const auto wanted = line.empty() ? std::nullopt : name_in(line);
     if (!wanted || wanted->starts_with('/')) return std::nullopt;
-    const std::string folder = folder_of(report_.path);
+    const std::string folder(files::folder_of(report_.path));
     std::string plain = *wanted;
     while (plain.starts_with("../") || plain.starts_with("./")) plain.erase(0, plain.find('/') + 1);
-    for (std::string place = folder; place.size() >= folder_of(report_.document_root).size() && !place.empty();
-         place = folder_of(place)) {
+    for (std::string place = folder; place.size() >= files::folder_of(report_.document_root).size() && !place.empty();
+         place = std::string(files::folder_of(place))) {
       const std::string candidate = place + "/" + plain;
       if (candidate == folder + "/" + *wanted || !exists(candidate)) continue;
       return finding_on(Code::wrong_working_directory, line,
@@ -169,8 +168,9 @@ class Judge {
         line_with(report_.error_text, {"Permission denied", "Read-only file system", "Operation not permitted"});
     const auto wanted = line.empty() ? std::nullopt : name_in(line);
     if (!wanted) return std::nullopt;
-    const std::string path = wanted->starts_with('/') ? *wanted : folder_of(report_.path) + "/" + *wanted;
-    const std::string blocking = exists(path) ? path : folder_of(path);
+    const std::string path =
+        wanted->starts_with('/') ? *wanted : std::string(files::folder_of(report_.path)) + "/" + *wanted;
+    const std::string blocking = exists(path) ? path : std::string(files::folder_of(path));
     return finding_on(Code::write_not_permitted, line,
                       {{"wanted", *wanted}, {"wanted_quoted", text::shell_word(blocking)}});
   }

@@ -12,6 +12,7 @@
 #include <optional>
 
 #include "core/files/beneath.hpp"
+#include "core/files/paths.hpp"
 #include "core/script/interpreters.hpp"
 #include "core/text/text.hpp"
 
@@ -42,8 +43,6 @@ std::string joined(const std::vector<std::string>& parts, std::size_t from, std:
   }
   return out;
 }
-
-std::string base_name(const std::string& path) { return path.substr(path.rfind('/') + 1); }
 
 bool contains(const std::vector<std::string>& names, std::string_view name) {
   return std::find(names.begin(), names.end(), name) != names.end();
@@ -184,7 +183,7 @@ class Resolver {
     if (is_backup(name)) return finding(Code::backup_file, {{"file", path}, {"file_quoted", text::shell_word(path)}});
     // A link must not show by another name what would be run by its own, so the real place and name count too.
     const script::Interpreter* interpreter = script::interpreter_for(name);
-    if (interpreter == nullptr) interpreter = script::interpreter_for(base_name(real));
+    if (interpreter == nullptr) interpreter = script::interpreter_for(files::base_name(real));
     const bool runs_here = in_script_folder(count) || really_in_script_folder(real);
     if (interpreter != nullptr && interpreter->where == script::Interpreter::Where::anywhere)
       return interpreted(*interpreter, count);
@@ -279,7 +278,7 @@ class Resolver {
 
   Outcome nothing_there(const Descriptor& folder, std::size_t count) {
     const std::string& missing = parts_[count];
-    const std::string root_name = base_name(site_.document_root);
+    const std::string_view root_name = files::base_name(site_.document_root);
     const std::string whole = "/" + joined(parts_, 0, parts_.size());
     std::vector<Fact> facts = {{"file", disk_path(parts_.size())}, {"missing", missing}, {"folder", disk_path(count)}};
     const auto root_in_url = [&](const std::string& shown, const std::string& rest) {
@@ -339,7 +338,7 @@ class Resolver {
 
   /// True if the entry at the end of the first `count` parts lies below a script folder.
   bool in_script_folder(std::size_t count) const {
-    if (contains(site_.script_folders, base_name(site_.document_root))) return true;
+    if (contains(site_.script_folders, files::base_name(site_.document_root))) return true;
     for (std::size_t i = 0; i + 1 < count && i < parts_.size(); ++i)
       if (contains(site_.script_folders, parts_[i])) return true;
     return false;
