@@ -5,6 +5,7 @@ Usage: run.py BUILD_FOLDER [--rounds N] [--seconds N] [--only WORD]
 Prints a table and writes bench/results.md. Load comes from wrk, on loopback only, for a bounded time.
 """
 import argparse
+import json
 import os
 import platform
 import re
@@ -57,11 +58,11 @@ def resident_kib(pid):
 class Subject:
     """A program under load: a floor, or the product."""
 
-    def __init__(self, name, words, port):
+    def __init__(self, name, words, port, environment=None):
         self.name = name
         self.port = port
         self.log = tempfile.TemporaryFile()
-        self.process = subprocess.Popen(words, stdout=self.log, stderr=self.log)
+        self.process = subprocess.Popen(words, stdout=self.log, stderr=self.log, env=environment)
         self.rates = []
         self.costs = []
         wait_for(port)
@@ -103,10 +104,10 @@ class Bench:
             file.write((line * (size // len(line) + 1))[:size])
         return path
 
-    def server(self, *options):
+    def server(self, *options, environment=None):
         port = free_port()
         words = [os.path.join(self.arguments.build, "uporterd"), "--folder", self.folder, "--port", str(port), *options]
-        return Subject("product", words, port)
+        return Subject("product", words, port, environment)
 
     def floor(self, *words):
         port = free_port()
@@ -212,23 +213,41 @@ class Bench:
                 title = f"script {name}, {together} at once"
                 if self.wanted(title):
                     self.compare_runs(title, command, f"/cgi-bin/{name}", together)
+        self.large_server()
         self.stream(folder)
 
     def compare_runs(self, title, command, path, together):
         program = os.path.join(self.arguments.build, "floors", "spawn_loop")
         server = self.server("--limit", "runs=64")
+        environment = self.environment_of(path)
         rates = []
-        rounds = max(3, self.arguments.rounds // 2)
-        for _ in range(rounds):
-            out = subprocess.run([program, str(together), "2", *command], capture_output=True, text=True, check=True)
+        for _ in range(self.arguments.rounds):
+            out = subprocess.run([program, str(together), "1", *command], capture_output=True, text=True, check=True,
+                                 env=environment)
             rates.append(float(out.stdout))
-            server.load(path, 2, together)
+            server.load(path, 1, together)
         ratios = [b / a for a, b in zip(rates, server.rates)]
         self.rows.append([title, f"{statistics.median(rates):,.0f} ({min(rates):,.0f}–{max(rates):,.0f})",
                           f"{statistics.median(server.rates):,.0f} ({min(server.rates):,.0f}–{max(server.rates):,.0f})",
                           f"{statistics.median(ratios):.2f}", "0.90", "–", f"{statistics.median(server.costs):,.0f}"])
         print(" | ".join(self.rows[-1]), flush=True)
         server.stop()
+
+    def large_server(self):
+        title = "script compiled, 2 at once, 1 GiB resident against none"
+        if not self.wanted(title):
+            return
+        ballast = os.path.join(self.arguments.build, "floors", "libballast.so")
+        subjects = [self.server(), self.server(environment=dict(os.environ, LD_PRELOAD=ballast))]
+        self.note(f"The larger of the two servers has {resident_kib(subjects[1].process.pid) / 1024:.0f} MiB resident.")
+        self.compare(title, "", subjects, "/cgi-bin/compiled", connections=2)
+
+    def environment_of(self, path):
+        """What the server gives a script: with less of it an interpreter has less to do (no locale to load)."""
+        uporter = os.path.join(self.arguments.build, "uporter")
+        out = subprocess.run([uporter, "rehearse", "--json", "--environment", self.folder + path], capture_output=True,
+                             text=True, check=True)
+        return dict(variable.split("=", 1) for variable in json.loads(out.stdout)["environment"])
 
     def stream(self, folder):
         if not self.wanted("stream"):

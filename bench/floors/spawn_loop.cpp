@@ -1,6 +1,8 @@
 // The floor for scripts: bare loops of posix_spawn, read and wait of one program, as many side by side as asked for.
 //
 //     spawn_loop SIDE_BY_SIDE SECONDS PROGRAM [ARGUMENT…]       prints runs per second
+//
+// The program is given the environment of the loop, so that it has as much to do as below the server.
 #include <fcntl.h>
 #include <poll.h>
 #include <spawn.h>
@@ -20,12 +22,6 @@ struct Slot {
   int output = -1;
 };
 
-char path_variable[] = "PATH=/usr/local/bin:/usr/bin:/bin";
-char gateway_variable[] = "GATEWAY_INTERFACE=CGI/1.1";
-char method_variable[] = "REQUEST_METHOD=GET";
-char status_variable[] = "REDIRECT_STATUS=200";
-char file_variable[512];
-
 void start(Slot& slot, char** arguments) {
   std::array<int, 2> ends{};
   if (::pipe2(ends.data(), O_CLOEXEC) != 0) std::exit(1);
@@ -33,8 +29,7 @@ void start(Slot& slot, char** arguments) {
   ::posix_spawn_file_actions_init(&actions);
   ::posix_spawn_file_actions_addopen(&actions, 0, "/dev/null", O_RDONLY, 0);
   ::posix_spawn_file_actions_adddup2(&actions, ends[1], 1);
-  char* environment[] = {path_variable, gateway_variable, method_variable, status_variable, file_variable, nullptr};
-  if (::posix_spawn(&slot.id, arguments[0], &actions, nullptr, arguments, environment) != 0) std::exit(1);
+  if (::posix_spawn(&slot.id, arguments[0], &actions, nullptr, arguments, environ) != 0) std::exit(1);
   ::posix_spawn_file_actions_destroy(&actions);
   ::close(ends[1]);
   slot.output = ends[0];
@@ -44,7 +39,6 @@ void start(Slot& slot, char** arguments) {
 
 int main(int argc, char** argv) {
   if (argc < 4) return 2;
-  std::snprintf(file_variable, sizeof file_variable, "SCRIPT_FILENAME=%s", argv[argc - 1]);
   std::vector<Slot> slots(static_cast<std::size_t>(std::atoi(argv[1])));
   const auto begun = std::chrono::steady_clock::now();
   const auto end = begun + std::chrono::seconds(std::atoi(argv[2]));
