@@ -1,8 +1,9 @@
-// vfork and execve, with only async-signal-safe calls in between. See start.hpp.
+// clone and execve, with only async-signal-safe calls in between. See start.hpp.
 #include "run/start.hpp"
 
 #include <fcntl.h>
 #include <linux/close_range.h>
+#include <sched.h>
 #include <sys/prctl.h>
 #include <sys/resource.h>
 #include <sys/stat.h>
@@ -10,6 +11,7 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <array>
 #include <cerrno>
 #include <csignal>
 #include <cstdlib>
@@ -34,15 +36,16 @@ struct Child {
   const char* folder;
   int streams[3];
   const std::vector<ResourceLimit>& limits;
-  int report;  ///< A pipe that closes when the other program has begun; before that, it may carry a StartError.
+  StartError failure;  ///< Filled in by the child, whose memory is the parent's; number 0: there was none.
 };
 
-/// Runs in the child, in the parent's memory. Never returns; reports why not.
-[[noreturn]] void become(Child& child) {
-  const auto fail = [&child](StartError::Step step) {
-    const StartError error{step, errno};
-    [[maybe_unused]] const ssize_t written = ::write(child.report, &error, sizeof error);
-    ::_exit(127);
+/// Runs in the child, in the parent's memory but on a stack of its own. Does not return to the parent's code.
+// The sanitizers take it for a part of the thread that it was started from, and would lose count of that one's stack.
+[[gnu::no_sanitize_address, gnu::no_sanitize_thread, gnu::no_sanitize_undefined]] int become(void* argument) {
+  Child& child = *static_cast<Child*>(argument);
+  const auto fail = [&child](StartError::Step step) __attribute__((no_sanitize_address, no_sanitize_thread)) {
+    child.failure = {step, errno};
+    return 127;
   };
   ::setpgid(0, 0);
   // The server's handlers would run in its own memory, and an ignored SIGPIPE would be inherited. These four are all
@@ -50,10 +53,10 @@ struct Child {
   for (const int signal : {SIGINT, SIGTERM, SIGHUP, SIGPIPE}) ::signal(signal, SIG_DFL);
   for (int i = 0; i < 3; ++i) {
     // dup2 onto itself would keep the close-on-exec flag; the caller makes sure that all are above 2.
-    if (::dup2(child.streams[i], i) < 0) fail(StartError::Step::resources);
+    if (::dup2(child.streams[i], i) < 0) return fail(StartError::Step::resources);
   }
-  if (::syscall(SYS_close_range, 3, ~0U, CLOSE_RANGE_CLOEXEC) != 0) fail(StartError::Step::resources);
-  if (::chdir(child.folder) != 0) fail(StartError::Step::folder);
+  if (::syscall(SYS_close_range, 3, ~0U, CLOSE_RANGE_CLOEXEC) != 0) return fail(StartError::Step::resources);
+  if (::chdir(child.folder) != 0) return fail(StartError::Step::folder);
   for (const ResourceLimit& limit : child.limits)
     ::setrlimit(static_cast<__rlimit_resource>(limit.resource), &limit.limit);
   // Should the server be killed so hard that nothing else can end its scripts. The warden sees to what they started.
@@ -63,8 +66,7 @@ struct Child {
   ::sigemptyset(&none);
   ::sigprocmask(SIG_SETMASK, &none, nullptr);
   ::execve(child.program, child.arguments, child.environment);
-  fail(StartError::Step::execute);
-  ::abort();
+  return fail(StartError::Step::execute);
 }
 
 /// What a stream of the child is made from: a descriptor above 2, so that none is lost when they are put in their
@@ -89,12 +91,14 @@ class Stream {
   int number_;
 };
 
-// A function of its own, so that no variable of the caller can be lost between the two returns of vfork().
-// posix_spawn, which the analyzer would have, can neither set limits nor tell the step that failed.
-[[gnu::noinline]] pid_t vfork_and_become(Child& child) {
-  const pid_t id = ::vfork();  // NOLINT(clang-analyzer-security.insecureAPI.vfork)
-  if (id == 0) become(child);  // NOLINT(clang-analyzer-unix.Vfork)
-  return id;
+/// Makes the child; its number, or -1. Returns once the child has become the other program or has given up, with a
+/// pidfd of it in `handle`.
+// What vfork() does, but with a pidfd in the same step. posix_spawn can neither set limits nor tell the step that
+// failed.
+pid_t clone_and_become(Child& child, int& handle) {
+  // Only one child of a thread is ever on it, since the thread waits meanwhile.
+  alignas(16) static thread_local std::array<char, 32 * 1024> stack;
+  return ::clone(become, stack.data() + stack.size(), CLONE_VM | CLONE_VFORK | CLONE_PIDFD | SIGCHLD, &child, &handle);
 }
 
 }  // namespace
@@ -105,48 +109,32 @@ std::variant<Process, StartError> start_process(const StartOrder& order) {
   const Stream streams[3] = {Stream(order.input), Stream(order.output), Stream(order.error)};
   for (const Stream& stream : streams)
     if (stream.number() < 0) return StartError{StartError::Step::resources, errno};
-  int report_ends[2];
-  if (::pipe2(report_ends, O_CLOEXEC) != 0) return StartError{StartError::Step::resources, errno};
-  const files::Descriptor report(report_ends[0]);
-  files::Descriptor report_writer(report_ends[1]);
   Child child{order.program.c_str(),
               arguments.data(),
               environment.data(),
               order.folder.c_str(),
               {streams[0].number(), streams[1].number(), streams[2].number()},
               order.limits,
-              report_ends[1]};
+              {}};
 
   // No signal may arrive in the child before its handlers are gone.
   sigset_t all;
   sigset_t before;
   ::sigfillset(&all);
   ::pthread_sigmask(SIG_SETMASK, &all, &before);
-  const pid_t id = vfork_and_become(child);
-  const int fork_error = errno;
+  int handle = -1;
+  const pid_t id = clone_and_become(child, handle);
+  const int clone_error = errno;
   ::pthread_sigmask(SIG_SETMASK, &before, nullptr);
 
-  if (id < 0) return StartError{StartError::Step::resources, fork_error};
-  const auto reap = [id] {
-    while (::waitpid(id, nullptr, 0) < 0 && errno == EINTR) {
-    }
-  };
-  // vfork() returns only once the child has become the other program or has failed, but ThreadSanitizer replaces it by
-  // fork(), which does not wait: so the report is read to its end.
-  report_writer.reset();
-  StartError failure{};
-  if (::read(report.get(), &failure, sizeof failure) == static_cast<ssize_t>(sizeof failure)) {
-    reap();
-    return failure;
-  }
+  if (id < 0) return StartError{StartError::Step::resources, clone_error};
   Process process;
   process.id = id;
-  process.handle.reset(static_cast<int>(::syscall(SYS_pidfd_open, id, 0)));
-  if (!process.handle.is_open()) {
-    const int error = errno;
-    ::kill(-id, SIGKILL);
-    reap();
-    return StartError{StartError::Step::resources, error};
+  process.handle.reset(handle);
+  if (child.failure.number != 0) {
+    while (::waitpid(id, nullptr, 0) < 0 && errno == EINTR) {
+    }
+    return child.failure;
   }
   return process;
 }

@@ -1,8 +1,8 @@
 // Starting a program: the one place where a process is made.
 //
-// The new process shares the server's memory until it has become the other program (vfork), so starting one costs the
-// same however large the server is. It leads a process group of its own, so that it can be ended with all that it
-// started, and it inherits nothing but the three standard streams.
+// The new process shares the server's memory until it has become the other program (as with vfork), so starting one
+// costs the same however large the server is. It leads a process group of its own, so that it can be ended with all
+// that it started, and it inherits nothing but the three standard streams.
 #pragma once
 
 #include <sys/resource.h>

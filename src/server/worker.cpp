@@ -25,9 +25,11 @@ Worker::Worker(Shared& shared)
       work_(context_.get_executor()),
       sweep_timer_(context_) {
   thread_ = std::thread([this] {
-    // Signals are the main thread's.
+    // Signals are the main thread's. Blocked, SIGCHLD would not be ignored any more, and each script's end would wake
+    // another thread for nothing.
     sigset_t all;
     ::sigfillset(&all);
+    ::sigdelset(&all, SIGCHLD);
     ::pthread_sigmask(SIG_SETMASK, &all, nullptr);
     context_.run();
     flush_log();
