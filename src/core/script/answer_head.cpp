@@ -60,6 +60,11 @@ bool read_line(std::string_view line, AnswerHead& head, bool& has_status) {
 
 }  // namespace
 
+bool AnswerHead::lacks_content_type() const {
+  const auto is_type = [](const auto& field) { return http::same_name(field.first, "Content-Type"); };
+  return !location && std::none_of(fields.begin(), fields.end(), is_type);
+}
+
 std::optional<std::size_t> answer_head_length(std::string_view output) {
   if (output.starts_with("\n")) return 1;
   if (output.starts_with("\r\n")) return 2;
@@ -109,6 +114,7 @@ std::variant<AnswerHead, AnswerHeadProblem> parse_answer_head(std::string_view t
     // A client redirect without a status of its own is a 302 (section 6.2.3).
     head.status = 302;
   }
+  head.has_status = has_status;
   return head;
 }
 

@@ -18,8 +18,16 @@ struct AnswerHead {
   std::optional<std::string> location;                      ///< Of a redirect; also among `fields` if it is absolute.
   std::optional<std::uint64_t> content_length;
 
-  /// True for a redirect that the server resolves itself: Location holds a path (section 6.2.2).
-  bool is_local_redirect() const { return location && location->starts_with('/'); }
+  bool has_status = false;  ///< The script gave a status of its own.
+
+  /// True for a redirect that the server resolves itself: a path in Location, and nothing else (section 6.2.2). With a
+  /// status or further fields (a cookie, say) a path is what a browser is to be sent to, as PHP and others mean it.
+  bool is_local_redirect() const {
+    return location && location->starts_with('/') && !location->starts_with("//") && !has_status && fields.size() == 1;
+  }
+  /// True if a page must not follow, since nothing says what it would be (section 6.3.1). What comes with a redirect is
+  /// hardly ever looked at.
+  bool lacks_content_type() const;
 };
 
 struct AnswerHeadProblem {
