@@ -133,7 +133,7 @@ asio::awaitable<void> run_script(std::string method, std::shared_ptr<run::Script
   }
   auto finding = co_await run->judge();
   if (finding) {
-    if (!has_head || run->failed_before_page()) out.status = status_of(finding->code);
+    if (!has_head || run->has_no_page_for(*finding)) out.status = status_of(finding->code);
     out.findings.push_back(std::move(*finding));
   }
   out.error_text = run->report().error_text;

@@ -19,6 +19,9 @@ namespace {
 
 constexpr std::size_t kPiece = 32 * 1024;
 constexpr std::chrono::milliseconds kPageAfterHead{20};
+/// Most scripts end right after they have written a short page. Awaiting that makes one packet of the answer, with its
+/// length, where there would be three; and it is too short a time to be noticed where the page goes on.
+constexpr std::chrono::microseconds kEndAfterPage{300};
 constexpr std::chrono::milliseconds kEndAfterOutput{50};
 /// Between the signal that tells of the processor time used up and the one that cannot be caught.
 constexpr std::size_t kGraceOfProcessorTime = 2;
@@ -93,7 +96,7 @@ std::variant<std::shared_ptr<ScriptRun>, Finding> ScriptRun::start(const asio::a
 }
 
 ScriptRun::ScriptRun(const asio::any_io_executor& executor, std::shared_ptr<Run> run, const ScriptOrder& order)
-    : executor_(executor), run_(std::move(run)), limits_(order.limits), buffer_(kPiece, '\0') {
+    : executor_(executor), run_(std::move(run)), limits_(order.limits) {
   report_.path = order.script.path;
   report_.document_root = order.document_root;
   report_.command = command_by_hand(order.script);
@@ -105,19 +108,26 @@ ScriptRun::ScriptRun(const asio::any_io_executor& executor, std::shared_ptr<Run>
   run_->set_deadline(Clock::now() + limits_.first_byte);
 }
 
+std::span<char> ScriptRun::buffer() {
+  if (!buffer_) buffer_ = std::make_unique_for_overwrite<char[]>(kPiece);
+  return {buffer_.get(), kPiece};
+}
+
 asio::awaitable<bool> ScriptRun::read_head() {
   bool is_no_head = false;
+  const std::span<char> space = buffer();
   for (;;) {
-    const std::size_t got = co_await run_->read(buffer_);
+    const std::size_t got = co_await run_->read(space);
     if (got == 0) break;
     // What comes after the first part of a page without a head is read, so that the script can end, and dropped.
-    if (pending_.size() < limits_.answer_head) pending_.append(buffer_.data(), got);
+    if (pending_.size() < limits_.answer_head) pending_.append(space.data(), got);
     if (is_no_head) continue;
     if (const auto length = script::answer_head_length(pending_)) {
       auto parsed = script::parse_answer_head(std::string_view(pending_).substr(0, *length));
       if (auto* const good = std::get_if<script::AnswerHead>(&parsed)) {
         report_.head = std::move(*good);
         pending_.erase(0, *length);
+        report_.body_written = pending_.size();
         report_.seconds_allowed = limits_.total_time.count();
         run_->set_deadline(Clock::now() + limits_.total_time);
         co_return true;
@@ -136,30 +146,46 @@ asio::awaitable<bool> ScriptRun::read_head() {
   co_return false;
 }
 
-asio::awaitable<bool> ScriptRun::ended_after_head() {
-  if (!pending_.empty()) co_return false;
-  co_await run_->readable_by(Clock::now() + kPageAfterHead);
-  const auto got = run_->read_now(buffer_);
-  if (!got) co_return false;
-  pending_.append(buffer_.data(), *got);
-  if (*got > 0) co_return false;
+asio::awaitable<bool> ScriptRun::gather_page() {
+  const std::span<char> space = buffer();
+  // A page of unknown type is not begun, so its head waits until it is known whether there is one.
+  const Clock::duration patience =
+      head().lacks_content_type() ? Clock::duration(limits_.total_time) : Clock::duration(kPageAfterHead);
+  const auto begun = Clock::now();
+  // What was announced is awaited a little longer, since a page that is too short is better not begun either.
+  const auto wait_for_more = [&]() -> Clock::duration {
+    if (pending_.empty()) return patience;
+    const bool is_short = head().content_length && pending_.size() < *head().content_length;
+    return is_short ? Clock::duration(kPageAfterHead) : Clock::duration(kEndAfterPage);
+  };
+  bool has_closed_output = false;
+  while (!has_closed_output && pending_.size() < kPiece) {
+    auto got = run_->read_now(space);
+    if (!got) {
+      co_await run_->readable_by(begun + wait_for_more());
+      got = run_->read_now(space);
+    }
+    if (!got) co_return false;
+    pending_.append(space.data(), *got);
+    report_.body_written += *got;
+    has_closed_output = *got == 0;
+  }
+  if (!has_closed_output) co_return false;
   const bool has_ended = co_await run_->ended_by(Clock::now() + kEndAfterOutput);
   co_return has_ended;
 }
 
 asio::awaitable<std::string_view> ScriptRun::read_page() {
   if (!pending_.empty()) {
-    buffer_.swap(pending_);
-    const std::size_t size = buffer_.size();
+    handed_.swap(pending_);
     pending_.clear();
-    report_.body_written += size;
-    if (buffer_.size() < kPiece) buffer_.resize(kPiece);
-    co_return std::string_view(buffer_).substr(0, size);
+    co_return handed_;
   }
-  const std::size_t got = co_await run_->read(buffer_);
+  const std::span<char> space = buffer();
+  const std::size_t got = co_await run_->read(space);
   report_.body_written += got;
   if (got > 0) run_->set_deadline(Clock::now() + limits_.total_time);
-  co_return std::string_view(buffer_).substr(0, got);
+  co_return std::string_view(space.data(), got);
 }
 
 void ScriptRun::take_end(const RunEnd& end) {
@@ -184,9 +210,11 @@ asio::awaitable<std::optional<Finding>> ScriptRun::judge_soon() {
   co_return finding;
 }
 
-bool ScriptRun::failed_before_page() const {
+bool ScriptRun::has_no_page_for(const Finding& finding) const {
+  if (!report_.body_was_expected) return false;
+  if (finding.code == Code::no_content_type || finding.code == Code::body_shorter) return true;
   const bool failed = report_.exit_status != 0 || report_.signal != 0 || report_.head->status == 500;
-  return report_.body_was_expected && report_.body_written == 0 && failed;
+  return report_.body_written == 0 && failed;
 }
 
 void ScriptRun::stop() {

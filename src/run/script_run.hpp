@@ -47,8 +47,10 @@ class ScriptRun {
   asio::awaitable<bool> read_head();
   /// The head; only after read_head() was true.
   const script::AnswerHead& head() const { return *report_.head; }
-  /// Waits for a moment to see whether a page follows the head at all. True: the script has ended, and none did.
-  asio::awaitable<bool> ended_after_head();
+  /// Waits for a moment for what follows the head. True: the script has ended, and all of its page is in gathered().
+  asio::awaitable<bool> gather_page();
+  /// What was read of the page and not yet handed on by read_page().
+  std::string_view gathered() const { return pending_; }
   /// The next part of the page; empty: it has ended. The view lives until the next call.
   asio::awaitable<std::string_view> read_page();
   /// Waits for the end of the process, and judges the run.
@@ -56,8 +58,9 @@ class ScriptRun {
   /// The same if the end comes within a moment; else nullopt, and the script goes on alone.
   asio::awaitable<std::optional<Finding>> judge_soon();
 
-  /// After a judgement of a run with a head: it has failed before any page, so the finding is shown in place of one.
-  bool failed_before_page() const;
+  /// After a judgement of a run with a head that has ended in `finding`: its page, if there is one, cannot be shown, so
+  /// the finding is shown in its place.
+  bool has_no_page_for(const Finding& finding) const;
 
   /// A HEAD request, or a status without a body: the page is not wanted, and its length proves nothing.
   void expect_no_body() { report_.body_was_expected = false; }
@@ -73,6 +76,7 @@ class ScriptRun {
  private:
   ScriptRun(const asio::any_io_executor& executor, std::shared_ptr<Run> run, const ScriptOrder& order);
 
+  std::span<char> buffer();
   void take_end(const RunEnd& end);
 
   asio::any_io_executor executor_;
@@ -81,7 +85,8 @@ class ScriptRun {
   script::RunReport report_;
   RunEnd end_;
   std::string pending_;  ///< Read, and not yet handed on.
-  std::string buffer_;
+  std::string handed_;   ///< What read_page() has made of it.
+  std::unique_ptr<char[]> buffer_;
 };
 
 /// What a person would type to run the script by hand.

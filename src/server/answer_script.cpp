@@ -104,7 +104,12 @@ class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
   asio::awaitable<void> stop_feeding();
   asio::awaitable<void> relay();
   asio::awaitable<void> relay_directly();
-  asio::awaitable<bool> send_piece(std::string_view data);
+  bool sends_no_body() const;
+  bool was_cut_off() const;
+  /// The head of the answer; `page_is_whole`: gathered() is all of it, so its length is known.
+  AnswerHead make_head(bool page_is_whole);
+  /// Sends `head` as it is, and `data` as the next part of the page.
+  asio::awaitable<bool> send_piece(std::string_view head, std::string_view data);
   asio::awaitable<bool> finish_page();
   asio::awaitable<void> explain(std::optional<Finding> finding);
   asio::awaitable<void> redirect_locally();
@@ -249,70 +254,86 @@ asio::awaitable<void> ScriptAnswer::stop_feeding() {
   if (fed_ == BodyRead::gone) connection_.close_after_answer();
 }
 
-asio::awaitable<bool> ScriptAnswer::send_piece(std::string_view data) {
-  const script::AnswerHead& head = run_->head();
-  if (data.empty() || request_.is_head() || http::has_no_body(head.status)) co_return true;
-  if (head.content_length && sent_ + data.size() > *head.content_length)
-    data = data.substr(0, static_cast<std::size_t>(*head.content_length - sent_));
+bool ScriptAnswer::sends_no_body() const { return request_.is_head() || http::has_no_body(run_->head().status); }
+
+asio::awaitable<bool> ScriptAnswer::send_piece(std::string_view head, std::string_view data) {
+  const auto announced = run_->head().content_length;
+  if (announced && sent_ + data.size() > *announced) data = data.substr(0, *announced - sent_);
+  if (sends_no_body()) data = {};
   sent_ += data.size();
   connection_.answered().body_bytes += data.size();
-  std::string size;
-  if (chunked_) size = fmt::format("{:x}\r\n", data.size());
-  const bool sent = co_await connection_.send(size, data, chunked_ ? "\r\n" : "");
+  std::string start(head);
+  const bool is_chunk = chunked_ && !data.empty();
+  if (is_chunk) start += fmt::format("{:x}\r\n", data.size());
+  const bool sent = co_await connection_.send(start, data, is_chunk ? "\r\n" : "");
   co_return sent;
 }
 
-asio::awaitable<void> ScriptAnswer::relay() {
+AnswerHead ScriptAnswer::make_head(bool page_is_whole) {
   const script::AnswerHead& script_head = run_->head();
-  const bool bodiless = http::has_no_body(script_head.status);
-  if (bodiless) run_->expect_no_body();
-  // A script that fails between its head and its page has nothing to show; the reason says more than an empty page.
-  bool has_ended = false;
-  if (!bodiless && !request_.is_head()) has_ended = co_await run_->ended_after_head();
-  if (has_ended) {
-    auto finding = co_await run_->judge();
-    if (finding && run_->failed_before_page()) {
-      co_await explain(std::move(finding));
-      co_return;
-    }
-  }
   AnswerHead head;
   head.status = script_head.status;
   head.reason = script_head.reason;
   for (const auto& [name, value] : script_head.fields) head.fields.emplace_back(name, value);
+  connection_.answered().status = head.status;
+  if (http::has_no_body(head.status)) return head;
   head.length = script_head.content_length;
-  if (bodiless) head.length.reset();
-  if (!bodiless && !head.length) {
+  if (!head.length && page_is_whole) head.length = run_->gathered().size();
+  if (!head.length) {
     chunked_ = request_.head.minor_version == 1;
     head.chunked = chunked_;
     // HTTP/1.0 knows no chunks: there the end of the connection is the end of the page.
     if (!chunked_) connection_.close_after_answer();
   }
-  connection_.answered().status = head.status;
-  const std::string head_text = write_head(connection_, head, request_.head.minor_version);
-  bool sent = co_await connection_.send(head_text);
-  while (sent) {
-    const std::string_view piece = co_await run_->read_page();
+  return head;
+}
+
+asio::awaitable<void> ScriptAnswer::relay() {
+  if (http::has_no_body(run_->head().status)) run_->expect_no_body();
+  bool is_judged = false;
+  if (!sends_no_body()) is_judged = co_await run_->gather_page();
+  if (is_judged) {
+    auto finding = co_await run_->judge();
+    // A script that fails between its head and its page, say, has nothing to show; the reason says more than an empty
+    // page.
+    if (finding && run_->has_no_page_for(*finding)) {
+      co_await explain(std::move(finding));
+      co_return;
+    }
+    if (finding) note(*finding);
+  } else if (!run_->gathered().empty() && run_->head().lacks_content_type()) {
+    run_->stop();
+    co_await explain(script::content_type_missing(run_->report()));
+    co_return;
+  }
+  const std::string head = write_head(connection_, make_head(is_judged && !was_cut_off()), request_.head.minor_version);
+  std::string_view piece;
+  if (!run_->gathered().empty()) piece = co_await run_->read_page();
+  bool sent = co_await send_piece(head, piece);
+  while (sent && !is_judged) {
+    piece = co_await run_->read_page();
     if (piece.empty()) break;
-    sent = co_await send_piece(piece);
+    if (!sends_no_body()) sent = co_await send_piece({}, piece);
   }
   if (!sent) {
     run_->stop();
     connection_.close_after_answer();
     co_return;
   }
+  if (!is_judged) {
+    const auto finding = co_await run_->judge_soon();
+    if (finding) note(*finding);
+  }
   if (!co_await finish_page()) connection_.close_after_answer();
 }
 
+// A program that has been killed has not finished its page. Only a connection cut short tells that to the client.
+bool ScriptAnswer::was_cut_off() const { return run_->report().signal != 0 || run_->run().was_too_slow(); }
+
 asio::awaitable<bool> ScriptAnswer::finish_page() {
-  const auto finding = co_await run_->judge_soon();
-  if (finding) note(*finding);
-  const script::RunReport& report = run_->report();
-  // A program that has been killed has not finished its page. Only a connection cut short tells that to the client.
-  if (report.signal != 0 || run_->run().was_too_slow()) co_return false;
+  if (was_cut_off()) co_return false;
   const auto announced = run_->head().content_length;
-  if (announced && sent_ < *announced && !request_.is_head() && !http::has_no_body(run_->head().status))
-    co_return false;
+  if (announced && sent_ < *announced && !sends_no_body()) co_return false;
   bool sent = true;
   if (chunked_ && !request_.is_head()) sent = co_await connection_.send("0\r\n\r\n");
   co_return sent;

@@ -41,10 +41,10 @@ const std::vector<Row>& rows() {
       {"stderr", kSh + "echo 'all is lost' >&2\n", 500, "only-error-stream", "all is lost"},
       {"no-head", kSh + "echo '<p>gulls'\n", 500, "no-answer-head", "<p>gulls"},
       {"bad-line", kSh + "printf 'A: b\\nbad line\\n\\n'\n", 500, "answer-head-malformed", "Line 2"},
-      {"no-type", kSh + "printf 'X-A: b\\n\\npage'\n", 200, "no-content-type", "Content-Type"},
+      {"no-type", kSh + "printf 'X-A: b\\n\\npage'\n", 500, "no-content-type", "Content-Type"},
       {"large-head", kSh + "printf 'A: b\\n'; head -c 100000 /dev/zero | tr '\\0' a\n", 500, "answer-head-too-large",
        "65536"},
-      {"short", kSh + "printf 'Content-Type: a/b\\nContent-Length: 9\\n\\nabc'\n", 200, "body-shorter-than-announced",
+      {"short", kSh + "printf 'Content-Type: a/b\\nContent-Length: 9\\n\\nabc'\n", 500, "body-shorter-than-announced",
        "9"},
       {"long", kSh + "printf 'Content-Type: a/b\\nContent-Length: 2\\n\\nabc'\n", 200, "body-longer-than-announced",
        "2"},
@@ -173,7 +173,12 @@ TEST_CASE("an ending decides where a first line is missing, in script folders on
                           Row2{"a.lua", "io.write('Content-Type: a/b\\n\\n42')", "42"},
                           Row2{"a.tcl", "puts -nonewline \"Content-Type: a/b\\n\\n42\"", "42"},
                           Row2{"a.sh", "printf 'Content-Type: a/b\\n\\n42'", "42"}, Row2{"a.php", "42", "42"},
-                          Row2{"a.js", "process.stdout.write('Content-Type: a/b\\n\\n42')", "42"}}) {
+                          Row2{"a.js", "process.stdout.write('Content-Type: a/b\\n\\n42')", "42"},
+                          Row2{"A.java",
+                               "class A { public static void main(String[] a) { System.out.print(\"Content-Type: "
+                               "a/b\\n\\n42\"); } }",
+                               "42"},
+                          Row2{"a.R", "cat('Content-Type: a/b\\n\\n42')", "42"}}) {
     CAPTURE(row.name);
     folder.write("cgi-bin/" + row.name, row.source, 0755);
     CHECK(get(server.port(), "/cgi-bin/" + row.name).body == row.body);

@@ -169,3 +169,51 @@ TEST_CASE("clients that leave at any moment leave nothing behind") {
   CHECK(get(server.port(), "/large.bin").whole);
   CHECK(server.stop() == 0);
 }
+
+TEST_CASE("large bodies pass through in both directions in constant memory") {
+  constexpr std::size_t kPiece = 1024 * 1024;
+  constexpr std::size_t kPieces = 256;
+  TempFolder folder;
+  folder.write("cgi-bin/count", "#!/bin/sh\nprintf 'Content-Type: text/plain\\n\\n'; wc -c\n", 0755);
+  folder.write(
+      "cgi-bin/zeros",
+      "#!/bin/sh\nprintf 'Content-Type: a/b\\n\\n'; head -c " + std::to_string(kPieces * kPiece) + " /dev/zero\n",
+      0755);
+  Server server(folder.path(), {"--limit", "body=" + std::to_string(kPieces * kPiece)});
+  const std::string piece(kPiece, 'g');
+  const std::string upload = "POST /cgi-bin/count HTTP/1.1\r\nHost: localhost\r\n";
+  const long before = resident_kib(server.program().id());
+  Connection with_length(server.port());
+  with_length.send(upload + "Content-Length: " + std::to_string(kPieces * kPiece) + "\r\n\r\n");
+  for (std::size_t i = 0; i < kPieces; ++i) REQUIRE(with_length.send(piece));
+  CHECK(std::stoul(with_length.receive().body) == kPieces * kPiece);
+  Connection chunked(server.port());
+  chunked.send(upload + "Transfer-Encoding: chunked\r\n\r\n");
+  for (std::size_t i = 0; i < kPieces; ++i) {
+    REQUIRE(chunked.send("100000\r\n"));
+    REQUIRE(chunked.send(piece + "\r\n"));
+  }
+  chunked.send("0\r\n\r\n");
+  CHECK(std::stoul(chunked.receive().body) == kPieces * kPiece);
+  CHECK(get(server.port(), "/cgi-bin/zeros").body.size() == kPieces * kPiece);
+  CHECK(resident_kib(server.program().id()) - before < 64 * 1024);
+  CHECK(server.stop() == 0);
+}
+
+TEST_CASE("a script that does not read its input, or closes its output early, is answered all the same") {
+  TempFolder folder;
+  const std::string mark = folder.path() + "/done";
+  folder.write("cgi-bin/deaf", "#!/bin/sh\nprintf 'Content-Type: text/plain\\n\\nno need'\n", 0755);
+  folder.write("cgi-bin/first",
+               "#!/bin/sh\nprintf 'Content-Type: text/plain\\n\\nfirst '; head -c 3 >/dev/null; wc -c\n", 0755);
+  folder.write("cgi-bin/early",
+               "#!/bin/sh\nprintf 'Content-Type: text/plain\\n\\nall'; exec >&-; sleep 1; echo > " + mark + "\n", 0755);
+  Server server(folder.path());
+  CHECK(request(server.port(), "POST", "/cgi-bin/deaf", "", std::string(2'000'000, 'g')).body == "no need");
+  CHECK(request(server.port(), "POST", "/cgi-bin/first", "", std::string(5, 'g')).body.starts_with("first "));
+  const auto begun = std::chrono::steady_clock::now();
+  CHECK(get(server.port(), "/cgi-bin/early").body == "all");
+  CHECK(std::chrono::steady_clock::now() - begun < std::chrono::milliseconds(900));
+  CHECK(eventually([&] { return ::access(mark.c_str(), F_OK) == 0; }));
+  CHECK(server.stop() == 0);
+}

@@ -25,7 +25,7 @@ TEST_CASE("each kind of script runs and its page arrives") {
       {"cgi-bin/tides.pl", "#!/usr/bin/perl\nprint \"Content-Type: text/plain\\n\\n\", 6 * 7;", "42"},
       {"cgi-bin/timetable.py", "#!/usr/bin/python3\nprint('Content-Type: text/plain\\n')\nprint(6 * 7)", "42\n"},
       {"cgi-bin/status", "#!/bin/sh\nprintf 'Content-Type: text/plain\\r\\n\\r\\n'; echo $((6 * 7))", "42\n"},
-      {"cgi-bin/sub/by-env", "#!/usr/bin/env perl\nprint \"Status: 200 Fine\\n\\n42\"", "42"},
+      {"cgi-bin/sub/by-env", "#!/usr/bin/env perl\nprint \"Status: 200 Fine\\nContent-Type: a/b\\n\\n42\"", "42"},
   }));
   TempFolder folder;
   folder.write(row.name, row.source, row.name.ends_with("php") ? 0644 : 0755);

@@ -94,6 +94,8 @@ class Judge {
     return report_.head ? page_problem() : head_problem();
   }
 
+  Finding content_type_missing() const { return finding(Code::no_content_type, {}); }
+
  private:
   Finding finding(Code code, std::vector<Fact> facts) const {
     facts.insert(
@@ -211,9 +213,7 @@ class Judge {
       if (report_.body_written < announced) return finding(Code::body_shorter, facts);
       if (report_.body_written > announced) return finding(Code::body_longer, facts);
     }
-    const bool has_type = std::any_of(report_.head->fields.begin(), report_.head->fields.end(),
-                                      [](const auto& field) { return http::same_name(field.first, "Content-Type"); });
-    if (!has_type && report_.body_written > 0) return finding(Code::no_content_type, {});
+    if (report_.head->lacks_content_type() && report_.body_written > 0) return content_type_missing();
     return std::nullopt;
   }
 
@@ -233,6 +233,8 @@ class Judge {
 }  // namespace
 
 std::optional<Finding> judge_run(const RunReport& report) { return Judge(report).verdict(); }
+
+Finding content_type_missing(const RunReport& report) { return Judge(report).content_type_missing(); }
 
 Finding judge_start(const std::string& path, const std::string& command, int error, std::string_view start) {
   const FirstLine line = read_first_line(start);

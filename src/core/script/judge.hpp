@@ -38,6 +38,9 @@ struct RunReport {
 /// The most telling problem of the run; nullopt if it went well.
 std::optional<Finding> judge_run(const RunReport& report);
 
+/// The finding for a run that has begun a page of which its head does not tell the type.
+Finding content_type_missing(const RunReport& report);
+
 /// Why executing `path` directly failed with `error` (errno); `start` is the beginning of the file.
 Finding judge_start(const std::string& path, const std::string& command, int error, std::string_view start);
 
