@@ -85,10 +85,12 @@ TEST_CASE("git clones from and pushes to its own CGI program") {
   TempFolder folder;
   const std::string repos = folder.path() + "/repos";
   folder.write("pages/cgi-bin/git",
-               "#!/bin/sh\nexport GIT_PROJECT_ROOT=" + repos + " GIT_HTTP_EXPORT_ALL=1\nexec git http-backend\n", 0755);
+               "#!/bin/sh\necho \"$HTTP_CONTENT_ENCODING\" >> " + repos +
+                   "/encodings\nexport GIT_PROJECT_ROOT=" + repos + " GIT_HTTP_EXPORT_ALL=1\nexec git http-backend\n",
+               0755);
   const auto git = [&](std::vector<std::string> words) {
     words.insert(words.begin(), {"git", "-c", "user.name=Harbour Office", "-c", "user.email=office@gulls.localhost",
-                                 "-c", "init.defaultBranch=main", "-c", "http.postBuffer=65536"});
+                                 "-c", "init.defaultBranch=main", "-c", "protocol.version=0"});
     Program program(words, {"GIT_TERMINAL_PROMPT=0"});
     const std::string output = program.output();
     CAPTURE(output);
@@ -106,10 +108,67 @@ TEST_CASE("git clones from and pushes to its own CGI program") {
   folder.write("first/log.txt", log);
   git({"-C", first, "add", "log.txt"});
   git({"-C", first, "commit", "-qm", "The log of the Kittiwake"});
-  // Larger than the buffer above, so it goes out chunked.
-  git({"-C", first, "push", "origin", "HEAD:main"});
+  // Larger than git's buffer, so it goes out chunked.
+  git({"-C", first, "-c", "http.postBuffer=65536", "push", "origin", "HEAD:main"});
   const std::string second = folder.path() + "/second";
   git({"clone", "-b", "main", url, second});
   CHECK(content(second + "/log.txt") == log);
+  // With many commits of its own, a clone has a long list to compare, which git sends compressed.
+  for (int i = 0; i < 60; ++i) git({"-C", second, "commit", "-q", "--allow-empty", "-m", "Watch " + std::to_string(i)});
+  git({"-C", first, "commit", "-q", "--allow-empty", "-m", "All quiet"});
+  git({"-C", first, "push", "origin", "HEAD:main"});
+  git({"-C", second, "fetch", "-q"});
+  CHECK(content(repos + "/encodings").find("gzip") != std::string::npos);
+  CHECK(git({"-C", second, "log", "-1", "--format=%s", "origin/main"}) == "All quiet\n");
+  CHECK(server.stop() == 0);
+}
+
+TEST_CASE("the harbour office: sessions, forms, papers and their way back") {
+  TempFolder folder;
+  REQUIRE(std::system(
+              ("cp -r " PORTER_DEMO "/office/. " + folder.path() + " && rm -rf " + folder.path() + "/var").c_str()) ==
+          0);
+  Server server(folder.path() + "/public");
+  const std::string base = "http://localhost:" + std::to_string(server.port()) + "/index.php";
+  const std::string jar = folder.path() + "/jar";
+  const auto curl = [&](std::vector<std::string> words) {
+    words.insert(words.begin(), {"curl", "-s", "-b", jar, "-c", jar});
+    return output_of(words);
+  };
+  CHECK(curl({"-L", base + "/"}).find("Who is on watch?") != std::string::npos);
+  const std::string signed_in = curl({"-i", "-d", "clerk=Second Mate", base + "/sign-in"});
+  CHECK(signed_in.starts_with("HTTP/1.1 303"));
+  CHECK(signed_in.find("Location: /index.php/\r\n") != std::string::npos);
+  // The session's cookie, and two of the office's own.
+  CHECK(signed_in.find("last_clerk=Second%20Mate;") != std::string::npos);
+  CHECK(signed_in.find("notice=") != std::string::npos);
+  CHECK(curl({base + "/"}).find("Good watch, Second Mate.") != std::string::npos);
+  CHECK(curl({"-F", "vessel=", base + "/bookings"}).find("When does she arrive?") != std::string::npos);
+
+  const std::string plan = folder.write("Plan of deck, 50%.txt", "deck plan");
+  std::string cargo;
+  for (unsigned i = 0; cargo.size() < 5'000'000; ++i) cargo += std::to_string(i * 2654435761U) + '\0';
+  const std::string manifest = folder.write("Ladeliste \xc3\xbc.bin", cargo);
+  const std::vector<std::string> booking = {"-F", "vessel=Kittiwake",        "-F", "berth=Quay 1",
+                                            "-F", "arrives=2026-11-24T07:40"};
+  const auto book = [&](std::vector<std::string> words) {
+    words.insert(words.end(), booking.begin(), booking.end());
+    words.insert(words.end(), {"-o", "/dev/null", "-w", "%{http_code} %{redirect_url}", base + "/bookings"});
+    return curl(words);
+  };
+  CHECK(book({"-F", "papers[]=@\"" + plan + "\"", "-F", "papers[]=@\"" + manifest + "\""}) ==
+        "303 " + base + "/bookings/1");
+  CHECK(book({"-H", "Transfer-Encoding: chunked", "-F", "papers[]=@\"" + manifest + "\""}) ==
+        "303 " + base + "/bookings/2");
+  const std::string page = curl({base + "/bookings/1"});
+  CHECK(page.find("Plan%20of%20deck%2C%2050%25.txt") != std::string::npos);
+  CHECK(curl({base + "/bookings/1/papers/Plan%20of%20deck%2C%2050%25.txt"}) == "deck plan");
+  const std::string back = folder.path() + "/back";
+  for (const std::string number : {"1", "2"}) {
+    curl({"-o", back, base + "/bookings/" + number + "/papers/Ladeliste%20%C3%BC.bin"});
+    CHECK(content(back) == cargo);
+  }
+  CHECK(curl({"-L", "-X", "POST", base + "/sign-out"}).find("Who is on watch?") != std::string::npos);
+  CHECK(curl({"-o", "/dev/null", "-w", "%{http_code}", base + "/bookings/1"}) == "303");
   CHECK(server.stop() == 0);
 }
