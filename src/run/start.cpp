@@ -54,14 +54,14 @@ struct Child {
   };
   ::setpgid(0, 0);
   // The server's handlers would run in its own memory, and an ignored SIGPIPE would be inherited. These four are all
-  // that it has changed; every call here keeps the server's thread waiting. The library's signal() is passed by, since
-  // a sanitizer keeps notes of it in memory, which is the server's.
+  // that it has changed; every call here keeps the server's thread waiting. The library's signal() and dup2() are passed
+  // by, since a sanitizer keeps notes of signals and descriptors in memory, which is the server's.
   constexpr std::array<std::uint64_t, 8> kDefaultAction{};  // The kernel's struct sigaction with SIG_DFL, all zero.
   for (const int signal : {SIGINT, SIGTERM, SIGHUP, SIGPIPE})
     ::syscall(SYS_rt_sigaction, signal, kDefaultAction.data(), nullptr, sizeof(std::uint64_t));
   for (int i = 0; i < 3; ++i) {
-    // dup2 onto itself would keep the close-on-exec flag; the caller makes sure that all are above 2.
-    if (::dup2(child.streams[i], i) < 0) return fail(StartError::Step::resources);
+    // A stream put onto itself would keep the close-on-exec flag; the caller makes sure that all are above 2.
+    if (::syscall(SYS_dup3, child.streams[i], i, 0) < 0) return fail(StartError::Step::resources);
   }
   if (::syscall(SYS_close_range, 3, ~0U, CLOSE_RANGE_CLOEXEC) != 0) return fail(StartError::Step::resources);
   if (::chdir(child.folder) != 0) return fail(StartError::Step::folder);
@@ -70,9 +70,8 @@ struct Child {
   // Should the server be killed so hard that nothing else can end its scripts. The warden sees to what they started.
   ::prctl(PR_SET_PDEATHSIG, SIGKILL);
   ::umask(022);
-  sigset_t none;
-  ::sigemptyset(&none);
-  ::sigprocmask(SIG_SETMASK, &none, nullptr);
+  constexpr std::uint64_t kNoSignals = 0;
+  ::syscall(SYS_rt_sigprocmask, SIG_SETMASK, &kNoSignals, nullptr, sizeof kNoSignals);
   ::execve(child.program, child.arguments, child.environment);
   return fail(StartError::Step::execute);
 }
