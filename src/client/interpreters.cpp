@@ -8,7 +8,9 @@
 #include <cstdio>
 #include <nlohmann/json.hpp>
 
+#include "core/settings/read_settings.hpp"
 #include "run/environment.hpp"
+#include "run/instance.hpp"
 #include "run/probe.hpp"
 
 namespace porter::client {
@@ -17,11 +19,11 @@ namespace asio = boost::asio;
 
 namespace {
 
-std::vector<run::FoundInterpreter> probe() {
+std::vector<run::FoundInterpreter> probe(const Settings& settings) {
   asio::io_context context(1);
   run::RunSet runs;
   std::vector<run::FoundInterpreter> all;
-  asio::co_spawn(context, run::probe_interpreters(runs, run::search_path()),
+  asio::co_spawn(context, run::probe_interpreters(runs, settings),
                  [&](const std::exception_ptr&, std::vector<run::FoundInterpreter> found) { all = std::move(found); });
   context.run();
   return all;
@@ -34,7 +36,7 @@ std::string_view where_text(script::Interpreter::Where where) {
 void print_table(const std::vector<run::FoundInterpreter>& all) {
   fmt::print("{:<11}  {:<16}  {:<14}  {:<9}  {}\n", "Language", "Endings", "Run in", "Version", "Program");
   for (const run::FoundInterpreter& found : all) {
-    const script::Interpreter& known = *found.interpreter;
+    const script::Interpreter& known = found.interpreter;
     const std::string program =
         found.path.empty() ? fmt::format("not installed; sudo apt-get install {}", known.package) : found.path;
     fmt::print("{:<11}  {:<16}  {:<14}  {:<9}  {}\n", known.language, known.endings, where_text(known.where),
@@ -49,25 +51,24 @@ void print_table(const std::vector<run::FoundInterpreter>& all) {
 void print_json(const std::vector<run::FoundInterpreter>& all) {
   nlohmann::json out = nlohmann::json::array();
   for (const run::FoundInterpreter& found : all)
-    out.push_back({{"language", found.interpreter->language},
-                   {"endings", found.interpreter->endings},
-                   {"program", found.interpreter->program},
+    out.push_back({{"language", found.interpreter.language},
+                   {"endings", found.interpreter.endings},
+                   {"program", found.interpreter.program},
                    {"path", found.path},
                    {"version", found.version},
-                   {"package", found.interpreter->package}});
+                   {"package", found.interpreter.package}});
   fmt::print("{}\n", out.dump(2));
 }
 
 }  // namespace
 
-void add_interpreters(CLI::App& app, int& status) {
-  CLI::App* const command = app.add_subcommand("interpreters", "List the languages that can be run on this machine");
-  const CLI::Option* const json = command->add_flag("--json")->description("Print JSON");
-  command->callback([json, &status] {
-    const auto all = probe();
-    json->count() > 0 ? print_json(all) : print_table(all);
-    status = 0;
-  });
+int run_interpreters(const std::string& settings_file, Form form) {
+  SettingsRead read = load_settings(run::find_settings_file(settings_file), run::home_folder());
+  // What is wrong elsewhere in the settings does not matter here.
+  read.settings.search_path = run::search_path();
+  const auto all = probe(read.settings);
+  form == Form::json ? print_json(all) : print_table(all);
+  return 0;
 }
 
 }  // namespace porter::client

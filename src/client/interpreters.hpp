@@ -1,11 +1,12 @@
-// uporter interpreters: which languages can be run on this machine.
+// uporter interpreters: the languages that can be run, and what to install for the rest.
 #pragma once
 
-#include <CLI/CLI.hpp>
+#include <string>
+
+#include "client/instance_commands.hpp"
 
 namespace porter::client {
 
-/// Adds the command to `app`. It prints its table when it is parsed, and sets `status`, which must outlive the parsing.
-void add_interpreters(CLI::App& app, int& status);
+int run_interpreters(const std::string& settings, Form form);
 
 }  // namespace porter::client

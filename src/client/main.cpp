@@ -1,27 +1,190 @@
-// uporter: the command-line client.
+// uporter: the command-line client. All options stand here; each command is in a file of its own.
 #include <cstdio>
+#include <functional>
 #include <string>
 
 #include <CLI/CLI.hpp>
 
+#include "client/autostart.hpp"
+#include "client/explain_commands.hpp"
+#include "client/instance_commands.hpp"
 #include "client/interpreters.hpp"
+#include "client/output.hpp"
 #include "client/rehearse.hpp"
 #include "client/serve.hpp"
+#include "client/site_commands.hpp"
+
+namespace {
+
+using namespace porter::client;
+
+/// What the command line says, and what is to be done.
+struct CommandLine {
+  std::string settings;
+  bool json = false;
+  ServeOptions serve;
+  RehearseOptions rehearse;
+  LogOptions log;
+  SiteOptions site;
+  MountOptions mount;
+  std::string what;
+  std::function<int()> run;
+
+  Form form() const { return json ? Form::json : Form::text; }
+};
+
+CLI::App* add(CLI::App& to, CommandLine& line, const std::string& name, const std::string& description,
+              std::function<int()> run) {
+  CLI::App* const command = to.add_subcommand(name, description);
+  command->add_option("--settings", line.settings,
+                      "The settings file; ./porter.toml or that of the user if none is named");
+  command->callback([&line, run = std::move(run)] { line.run = run; });
+  return command;
+}
+
+void add_json(CLI::App* command, CommandLine& line) { command->add_flag("--json", line.json, "Print JSON"); }
+
+void add_serving(CLI::App& app, CommandLine& line) {
+  ServeOptions& options = line.serve;
+  CLI::App* const serve =
+      add(app, line, "serve", "Show a folder in the browser, and run the scripts in it, until Ctrl+C", [&line] {
+        line.serve.settings = line.settings;
+        return run_serve(line.serve);
+      });
+  serve->add_option("FOLDER", options.folder, "The document root; the current folder if none is named");
+  serve->add_option("--port", options.port, "The port, 8080 or the next free one by default; 0 takes any free one")
+      ->check(CLI::Range(0, 65535));
+  serve->add_option("--reach", options.reach, "Who can reach the server: this-computer (default) or network")
+      ->check(CLI::IsMember({"this-computer", "network"}));
+  serve->add_option("--host", options.hosts, "A further host name to answer to; may be given several times");
+}
+
+void add_instance(CLI::App& app, CommandLine& line) {
+  add(app, line, "start", "Start the server in the background", [&line] { return run_start(line.settings); });
+  add(app, line, "stop", "Stop it; what is running gets a moment to finish",
+      [&line] { return run_stop(line.settings); });
+  add(app, line, "restart", "Stop it and start it anew", [&line] { return run_restart(line.settings); });
+  add_json(add(app, line, "status", "Tell whether it runs, and what it serves",
+               [&line] { return run_status(line.settings, line.form()); }),
+           line);
+  add(app, line, "reload", "Have it read its settings anew; it does so by itself when they are saved",
+      [&line] { return run_reload(line.settings); });
+  CLI::App* const log =
+      add(app, line, "log", "Show the last requests", [&line] { return run_log(line.settings, line.log); });
+  log->add_flag("--follow", line.log.follow, "Go on with those that come");
+  log->add_option("--site", line.log.site, "Only those of one site");
+  log->add_flag("--errors", line.log.errors, "Only those with a status from 400 on");
+  log->add_option("--lines", line.log.lines, "How many; 40 by default");
+  CLI::App* const check = add(app, line, "check", "Tell what is wrong in the settings",
+                              [&line] { return run_check(line.what.empty() ? line.settings : line.what); });
+  check->add_option("FILE", line.what, "The settings file");
+  CLI::App* const autostart = add(app, line, "autostart", "Have it start at login", [&line] {
+    return run_autostart(line.settings, line.what == "on"    ? Autostart::on
+                                        : line.what == "off" ? Autostart::off
+                                                             : Autostart::status);
+  });
+  autostart->add_option("WISH", line.what, "on, off or status")
+      ->required()
+      ->check(CLI::IsMember({"on", "off", "status"}));
+}
+
+void add_sites(CLI::App& app, CommandLine& line) {
+  CLI::App* const site = app.add_subcommand("site", "Add, remove and list the sites");
+  site->require_subcommand(1);
+  CLI::App* const site_add = add(*site, line, "add", "Add a site: a folder, under a name",
+                                 [&line] { return run_site_add(line.settings, line.site); });
+  site_add->add_option("NAME", line.site.name, "Its name; without --host it answers to NAME.localhost")->required();
+  site_add->add_option("FOLDER", line.site.folder, "Its document root")->required();
+  site_add->add_option("--host", line.site.hosts, "A host name to answer to; may be given several times");
+  site_add->add_option("--port", line.site.port, "A port of its own")->check(CLI::Range(1, 65535));
+  CLI::App* const site_remove = add(*site, line, "remove", "Remove a site; its folder stays as it is",
+                                    [&line] { return run_site_remove(line.settings, line.site.name); });
+  site_remove->add_option("NAME", line.site.name, "Its name")->required();
+  add_json(add(*site, line, "list", "List the sites with their URLs",
+               [&line] { return run_site_list(line.settings, line.form()); }),
+           line);
+
+  CLI::App* const mount = app.add_subcommand("mount", "Show a folder from anywhere below a path of a site");
+  mount->require_subcommand(1);
+  CLI::App* const mount_add = add(*mount, line, "add", "Show a folder, or run one script, at a path",
+                                  [&line] { return run_mount_add(line.settings, line.mount); });
+  mount_add->add_option("PATH", line.mount.path, "The path, such as /archive")->required();
+  mount_add->add_option("FOLDER", line.mount.folder, "The folder or the script")->required();
+  mount_add->add_option("--site", line.mount.site, "The site; the first one if none is named");
+  CLI::App* const mount_remove = add(*mount, line, "remove", "Take a mount away; its folder stays as it is",
+                                     [&line] { return run_mount_remove(line.settings, line.mount); });
+  mount_remove->add_option("PATH", line.mount.path, "The path")->required();
+  mount_remove->add_option("--site", line.mount.site, "The site; the first one if none is named");
+
+  CLI::App* const open = add(app, line, "open", "Open the browser at a site or a file",
+                             [&line] { return run_open(line.settings, line.what); });
+  open->add_option("WHAT", line.what, "The name of a site, or a file or folder; the first site if nothing is named");
+}
+
+void add_explaining(CLI::App& app, CommandLine& line) {
+  CLI::App* const explain =
+      add(app, line, "explain", "Tell what a URL leads to, or under which URLs a file is served, and why",
+          [&line] { return run_explain(line.settings, line.what, line.form()); });
+  explain->add_option("WHAT", line.what, "A URL, or the path of a file or folder")->required();
+  add_json(explain, line);
+  add_json(add(app, line, "doctor", "Check settings, addresses, document roots, scripts and interpreters",
+               [&line] { return run_doctor(line.settings, line.form()); }),
+           line);
+  add_json(add(app, line, "interpreters", "List the languages that can be run on this machine",
+               [&line] { return run_interpreters(line.settings, line.form()); }),
+           line);
+}
+
+void add_rehearsal(CLI::App& app, CommandLine& line) {
+  RehearseOptions& options = line.rehearse;
+  CLI::App* const command =
+      add(app, line, "rehearse", "Run a script as the server would, without a server, and show what it did", [&line] {
+        line.rehearse.settings = line.settings;
+        line.rehearse.json = line.json;
+        return run_rehearse(line.rehearse);
+      });
+  command->add_option("SCRIPT", options.script, "The script's path, or its URL")->required();
+  command->add_option("--root", options.root,
+                      "The document root; else that of the site it belongs to, or the folder that its cgi-bin lies in");
+  command->add_option("--query", options.query, "The query, as it would stand in the URL");
+  command->add_option("--method", options.method, "The method; GET, or POST if there is a body");
+  command->add_option("--body", options.body, "A file to be sent as the body; - for standard input");
+  command->add_option("--type", options.type, "The body's Content-Type; that of a form if none is named");
+  command->add_option("--header", options.headers, "A further header, \"Name: value\"; may be given several times");
+  command->add_option("--path-info", options.path_info, "What follows the script in the path, with its slash");
+  command->add_option("--host", options.host, "The Host field; localhost:8080 if none is named");
+  command->add_flag("--environment", options.show_environment, "Show the environment that it is given");
+  command->add_flag("--body-only", options.body_only, "Print its page alone, for pipes");
+  add_json(command, line);
+}
+
+/// The full name of the command that was given, such as "site add".
+std::string given_command(const CLI::App& app) {
+  std::string out;
+  const CLI::App* at = &app;
+  while (!at->get_subcommands().empty()) {
+    at = at->get_subcommands().front();
+    out += " " + at->get_name();
+  }
+  return out;
+}
+
+}  // namespace
 
 int main(int argc, char** argv) {
-  using namespace porter::client;
   CLI::App app{
-      "Upright Porter: a server for a web developer's own machine. It shows a folder's pages in the browser, and\n"
-      "runs the scripts in it.\n\nBegin with:  uporter serve FOLDER"};
+      "Upright Porter: a server for a web developer's own machine. It shows folders in the browser, and runs the "
+      "scripts\n"
+      "in them.\n\nBegin with:  uporter serve FOLDER"};
   app.name("uporter");
   app.set_version_flag("--version", "uporter " PORTER_VERSION);
   app.require_subcommand(1);
-  ServeOptions serve;
-  add_serve(app, serve);
-  int status = 0;
-  add_interpreters(app, status);
-  RehearseOptions rehearse;
-  const CLI::App* const rehearse_command = add_rehearse(app, rehearse);
+  CommandLine line;
+  add_serving(app, line);
+  add_instance(app, line);
+  add_sites(app, line);
+  add_explaining(app, line);
+  add_rehearsal(app, line);
   try {
     app.parse(argc, argv);
   } catch (const CLI::CallForHelp& help) {
@@ -29,19 +192,16 @@ int main(int argc, char** argv) {
   } catch (const CLI::CallForVersion& version) {
     return app.exit(version);
   } catch (const CLI::RequiredError& error) {
-    if (app.get_subcommands().empty()) {
+    const std::string command = given_command(app);
+    if (command.empty()) {
       std::fputs(app.help().c_str(), stderr);
     } else {
-      std::fprintf(stderr, "%s\nSee: uporter %s --help\n", error.what(),
-                   app.get_subcommands().front()->get_name().c_str());
+      std::fprintf(stderr, "%s\nSee: uporter%s --help\n", error.what(), command.c_str());
     }
     return kBadUse;
   } catch (const CLI::ParseError& error) {
-    std::fprintf(stderr, "%s\nSee: uporter%s --help\n", error.what(),
-                 app.get_subcommands().empty() ? "" : (" " + app.get_subcommands().front()->get_name()).c_str());
+    std::fprintf(stderr, "%s\nSee: uporter%s --help\n", error.what(), given_command(app).c_str());
     return kBadUse;
   }
-  if (rehearse_command->parsed()) return run_rehearse(rehearse);
-  if (app.got_subcommand("interpreters")) return status;
-  return run_serve(serve);
+  return line.run();
 }

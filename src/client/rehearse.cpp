@@ -18,13 +18,16 @@
 #include <iterator>
 #include <nlohmann/json.hpp>
 
-#include "client/serve.hpp"
+#include "client/output.hpp"
 #include "core/files/beneath.hpp"
 #include "core/http/host.hpp"
 #include "core/http/status.hpp"
 #include "core/script/meta_variables.hpp"
+#include "core/settings/read_settings.hpp"
+#include "core/sites/choose.hpp"
 #include "core/text/text.hpp"
 #include "run/environment.hpp"
+#include "run/instance.hpp"
 #include "run/script_run.hpp"
 
 namespace porter::client {
@@ -33,10 +36,7 @@ namespace asio = boost::asio;
 
 namespace {
 
-int fail(const std::string& sentence) {
-  std::fputs((sentence + "\n").c_str(), stderr);
-  return kBadUse;
-}
+int bad_use(const std::string& sentence) { return fail(sentence, kBadUse); }
 
 /// What a rehearsal came to.
 struct Rehearsed {
@@ -141,7 +141,7 @@ asio::awaitable<void> run_script(std::string method, std::shared_ptr<run::Script
   if (method == "HEAD") out.body.clear();
 }
 
-Rehearsed rehearse(const Settings& settings, const sites::ScriptFound& script, Request& request,
+Rehearsed rehearse(const Settings& settings, const Site& site, const sites::ScriptFound& script, Request& request,
                    const RehearseOptions& options) {
   Rehearsed out;
   out.command = run::command_by_hand(script);
@@ -153,11 +153,11 @@ Rehearsed rehearse(const Settings& settings, const sites::ScriptFound& script, R
   run::ScriptOrder order;
   order.script = script;
   order.runner = run::runner_name(script);
-  order.document_root = settings.site.document_root;
+  order.document_root = site.document_root;
   order.method = std::string(request.head.method);
   order.query = request.target.query;
   order.environment =
-      script::meta_variables(script, settings.site, request.head, request.target, peer, length, run::passed_on());
+      script::meta_variables(script, site, request.head, request.target, peer, length, run::passed_on());
   out.environment = order.environment;
   if (request.has_body) {
     order.input = run::InputKind::file;
@@ -232,76 +232,119 @@ void print_json(const Rehearsed& result, const RehearseOptions& options) {
   fmt::print("{}\n", out.dump(2));
 }
 
-}  // namespace
+/// The place of a script: the settings, which of their sites it belongs to, and its path there.
+struct Place {
+  Settings settings;
+  std::size_t site = 0;
+  std::string url_path;
+};
 
-CLI::App* add_rehearse(CLI::App& app, RehearseOptions& options) {
-  CLI::App* const command =
-      app.add_subcommand("rehearse", "Run a script as the server would, without a server, and show what it did");
-  command->add_option("SCRIPT", options.script, "The script's path, or its URL")->required();
-  command->add_option("--root", options.root,
-                      "The document root; else the folder that its cgi-bin lies in, or its own");
-  command->add_option("--query", options.query, "The query, as it would stand in the URL");
-  command->add_option("--method", options.method, "The method; GET, or POST if there is a body");
-  command->add_option("--body", options.body, "A file to be sent as the body; - for standard input");
-  command->add_option("--type", options.type, "The body's Content-Type; that of a form if none is named");
-  command->add_option("--header", options.headers, "A further header, \"Name: value\"; may be given several times");
-  command->add_option("--path-info", options.path_info, "What follows the script in the path, with its slash");
-  command->add_option("--host", options.host, "The Host field; localhost:8080 if none is named");
-  command->add_flag("--environment", options.show_environment, "Show the environment that it is given");
-  command->add_flag("--body-only", options.body_only, "Print its page alone, for pipes");
-  command->add_flag("--json", options.json, "Print JSON");
-  return command;
+/// Settings of nothing but one document root, for a script that belongs to no site.
+Settings settings_for(const std::string& root) {
+  Settings settings;
+  settings.sites.emplace_back();
+  settings.sites.front().name = "rehearsal";
+  settings.sites.front().document_root = root;
+  return settings;
 }
+
+/// Finds the site that shows the file at `path`; false if none does.
+bool find_site_of(const std::string& path, Place& place) {
+  for (std::size_t i = 0; i < place.settings.sites.size(); ++i) {
+    const Site& site = place.settings.sites[i];
+    std::vector<std::pair<std::string, std::string>> roots = {{site.document_root, ""}};
+    for (const Mount& mount : site.mounts) roots.emplace_back(mount.target, mount.path);
+    for (const auto& [root, prefix] : roots) {
+      if (path != root && !path.starts_with(root + "/")) continue;
+      place.site = i;
+      place.url_path = http::percent_encode_path(prefix + path.substr(root.size()));
+      return true;
+    }
+  }
+  return false;
+}
+
+/// Finds the site that answers for the host and port; false if none does.
+bool find_site_of(const http::Host& host, Place& place) {
+  for (const Listener& listener : place.settings.listeners()) {
+    if (listener.address.port != host.port.value_or(80)) continue;
+    const auto chosen = sites::choose_site(place.settings, listener, host);
+    const auto* const found = std::get_if<sites::Chosen>(&chosen);
+    if (found == nullptr || found->site == nullptr) continue;
+    place.site = static_cast<std::size_t>(found->site - place.settings.sites.data());
+    return true;
+  }
+  return false;
+}
+
+/// Reads a URL: its host and query become options. A sentence if it cannot be asked for.
+std::optional<std::string> place_of_url(RehearseOptions& options, Place& place) {
+  auto parsed = http::parse_target(options.script, "GET");
+  if (std::holds_alternative<http::TargetError>(parsed))
+    return fmt::format("{} is no URL that could be asked for.", text::escape_line(options.script));
+  auto& target = std::get<http::Target>(parsed);
+  options.host = *target.authority;
+  place.url_path = target.raw_path;
+  if (options.query.empty()) options.query = target.query;
+  const auto host = http::parse_host(options.host);
+  if (options.root.empty() && host && find_site_of(*host, place)) return std::nullopt;
+  const std::string root = options.root.empty() ? "." : options.root;
+  std::array<char, PATH_MAX> real{};
+  if (::realpath(root.c_str(), real.data()) == nullptr)
+    return fmt::format("There is no folder {}.", text::escape_line(root));
+  place.settings = settings_for(real.data());
+  place.site = 0;
+  return std::nullopt;
+}
+
+std::optional<std::string> place_of_file(const RehearseOptions& options, Place& place) {
+  // The last part stays as it is written, since a link's own name may decide how it is run.
+  const std::size_t slash = options.script.rfind('/');
+  const std::string folder = slash == std::string::npos ? "." : options.script.substr(0, slash + 1);
+  std::array<char, PATH_MAX> real{};
+  struct stat info {};
+  if (::stat(options.script.c_str(), &info) != 0 || ::realpath(folder.c_str(), real.data()) == nullptr)
+    return fmt::format("There is no script {}.", text::escape_line(options.script));
+  const std::string path = std::string(real.data()) + "/" + options.script.substr(slash + 1);
+  if (options.root.empty() && find_site_of(path, place)) return std::nullopt;
+  const std::string root = options.root.empty() ? root_for(path) : options.root;
+  if (::realpath(root.c_str(), real.data()) == nullptr || !path.starts_with(std::string(real.data()) + "/"))
+    return fmt::format("{} does not lie below the document root {}. Name the right one: --root FOLDER",
+                       text::escape_line(path), text::escape_line(root));
+  place.settings = settings_for(real.data());
+  place.site = 0;
+  place.url_path = http::percent_encode_path(path.substr(std::string(real.data()).size()));
+  return std::nullopt;
+}
+
+}  // namespace
 
 int run_rehearse(const RehearseOptions& given) {
   RehearseOptions options = given;
-  std::string url_path;
-  std::string root = options.root.empty() ? "" : options.root;
-  if (options.script.starts_with("http://")) {
-    auto parsed = http::parse_target(options.script, "GET");
-    if (std::holds_alternative<http::TargetError>(parsed))
-      return fail(fmt::format("{} is no URL that could be asked for.", text::escape_line(options.script)));
-    auto& target = std::get<http::Target>(parsed);
-    options.host = *target.authority;
-    url_path = target.raw_path;
-    if (options.query.empty()) options.query = target.query;
-    if (root.empty()) root = ".";
-  }
-  std::array<char, PATH_MAX> real{};
-  if (url_path.empty()) {
-    // The last part stays as it is written, since a link's own name may decide how it is run.
-    const std::size_t slash = options.script.rfind('/');
-    const std::string folder = slash == std::string::npos ? "." : options.script.substr(0, slash + 1);
-    struct stat info {};
-    if (::stat(options.script.c_str(), &info) != 0 || ::realpath(folder.c_str(), real.data()) == nullptr)
-      return fail(fmt::format("There is no script {}.", text::escape_line(options.script)));
-    const std::string path = std::string(real.data()) + "/" + options.script.substr(slash + 1);
-    if (root.empty()) root = root_for(path);
-    if (::realpath(root.c_str(), real.data()) == nullptr || !path.starts_with(std::string(real.data()) + "/"))
-      return fail(fmt::format("{} does not lie below the document root {}. Name the right one: --root FOLDER",
-                              text::escape_line(path), text::escape_line(root)));
-    url_path = http::percent_encode_path(path.substr(std::string(real.data()).size()));
-  } else if (::realpath(root.c_str(), real.data()) == nullptr) {
-    return fail(fmt::format("There is no folder {}.", text::escape_line(root)));
-  }
-  Settings settings;
-  settings.site.name = "rehearsal";
-  settings.site.document_root = real.data();
+  Place place;
+  SettingsRead read = load_settings(run::find_settings_file(options.settings), run::home_folder());
+  // Settings with mistakes are served by nobody; a script can be rehearsed all the same.
+  if (read.problems.empty()) place.settings = std::move(read.settings);
+  const auto misplaced =
+      options.script.starts_with("http://") ? place_of_url(options, place) : place_of_file(options, place);
+  if (misplaced) return bad_use(*misplaced);
+  Settings& settings = place.settings;
+  const Site& site = settings.sites[place.site];
   settings.search_path = run::search_path();
-  url_path += http::percent_encode_path(options.path_info);
+  place.url_path += http::percent_encode_path(options.path_info);
   Request request;
-  if (const auto problem = compose(options, url_path, request)) return fail(*problem);
-  auto resolution = sites::resolve(settings, settings.site, {request.head.method, request.target});
+  if (const auto problem = compose(options, place.url_path, request)) return bad_use(*problem);
+  auto resolution = sites::resolve(settings, site, {request.head.method, request.target});
   Rehearsed result;
   if (auto* const finding = std::get_if<Finding>(&resolution.outcome)) {
     result.command = "(nothing is run)";
     result.status = status_of(finding->code);
     result.findings.push_back(std::move(*finding));
   } else if (auto* const script = std::get_if<sites::ScriptFound>(&resolution.outcome)) {
-    result = rehearse(settings, *script, request, options);
+    result = rehearse(settings, site, *script, request, options);
   } else {
-    return fail(fmt::format("{} is not run but shown as it is: it is no script, and lies in no script folder.",
-                            text::escape_line(given.script)));
+    return bad_use(fmt::format("{} is not run but shown as it is: it is no script, and lies in no script folder.",
+                               text::escape_line(given.script)));
   }
   if (options.body_only) {
     std::fwrite(result.body.data(), 1, result.body.size(), stdout);

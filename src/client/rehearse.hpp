@@ -1,15 +1,15 @@
 // uporter rehearse: runs a script offline exactly as the server would, and shows what it did.
 #pragma once
 
-#include <CLI/CLI.hpp>
 #include <string>
 #include <vector>
 
 namespace porter::client {
 
 struct RehearseOptions {
-  std::string script;  ///< A path, or a URL.
-  std::string root;    ///< The document root; empty: found by the script's place.
+  std::string settings;  ///< Whose sites are looked at; empty: the usual place.
+  std::string script;    ///< A path, or a URL.
+  std::string root;      ///< The document root; empty: found by the script's place.
   std::string query;
   std::string method;  ///< Empty: GET, or POST with a body.
   std::string body;    ///< A file, or "-" for standard input; empty: none.
@@ -21,9 +21,6 @@ struct RehearseOptions {
   bool body_only = false;
   bool json = false;
 };
-
-/// Adds the command to `app`; its options go to `options`, which must outlive the parsing. Returns the command.
-CLI::App* add_rehearse(CLI::App& app, RehearseOptions& options);
 
 /// Rehearses. Exit status 0: the server would have answered below 400; 1: it would not; 2: called wrongly.
 int run_rehearse(const RehearseOptions& options);

@@ -10,10 +10,10 @@
 #include <cstdio>
 #include <cstring>
 
-namespace porter::client {
-namespace {
+#include "run/instance.hpp"
 
-/// uporterd lies beside this program.
+namespace porter::client {
+
 std::string server_program() {
   std::array<char, PATH_MAX> self{};
   const ssize_t length = ::readlink("/proc/self/exe", self.data(), self.size() - 1);
@@ -22,31 +22,17 @@ std::string server_program() {
   return path.substr(0, path.rfind('/') + 1) + "uporterd";
 }
 
-}  // namespace
-
-void add_serve(CLI::App& app, ServeOptions& options) {
-  CLI::App* const serve =
-      app.add_subcommand("serve", "Show a folder in the browser, and run the scripts in it, until Ctrl+C");
-  serve->add_option("FOLDER", options.folder, "The document root; the current folder if none is named");
-  serve->add_option("--port", options.port, "The port, 8080 or the next free one by default; 0 takes any free one")
-      ->check(CLI::Range(0, 65535));
-  serve->add_option("--reach", options.reach, "Who can reach the server: this-computer (default) or network")
-      ->check(CLI::IsMember({"this-computer", "network"}));
-  serve->add_option("--host", options.hosts, "A further host name to answer to; may be given several times");
-}
-
 int run_serve(const ServeOptions& options) {
   const auto begun = std::chrono::steady_clock::now().time_since_epoch();
   const std::string program = server_program();
-  std::vector<std::string> words = {program,
-                                    "--folder",
-                                    options.folder,
-                                    "--reach",
-                                    options.reach,
-                                    "--begun",
-                                    std::to_string(std::chrono::nanoseconds(begun).count())};
-  if (options.port >= 0) words.insert(words.end(), {"--port", std::to_string(options.port)});
-  for (const std::string& host : options.hosts) words.insert(words.end(), {"--host", host});
+  std::vector<std::string> words = {program, "--begun", std::to_string(std::chrono::nanoseconds(begun).count())};
+  if (options.settings.empty()) {
+    words.insert(words.end(), {"--folder", options.folder, "--reach", options.reach});
+    if (options.port >= 0) words.insert(words.end(), {"--port", std::to_string(options.port)});
+    for (const std::string& host : options.hosts) words.insert(words.end(), {"--host", host});
+  } else {
+    words.insert(words.end(), {"--settings", run::find_settings_file(options.settings)});
+  }
   std::vector<char*> arguments;
   for (std::string& word : words) arguments.push_back(word.data());
   arguments.push_back(nullptr);

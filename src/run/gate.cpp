@@ -5,6 +5,11 @@
 
 namespace porter::run {
 
+std::size_t Gate::running() {
+  const std::lock_guard lock(mutex_);
+  return running_;
+}
+
 Gate::Ticket Gate::make_ticket() {
   return Ticket(this, [gate = shared_from_this()](void*) { gate->leave(); });
 }

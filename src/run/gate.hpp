@@ -24,6 +24,8 @@ class Gate : public std::enable_shared_from_this<Gate> {
   /// from a coroutine on `executor`, which has one thread.
   asio::awaitable<Ticket> enter(asio::any_io_executor executor);
 
+  /// Scripts that run now. From any thread.
+  std::size_t running();
   std::size_t most_running() const { return most_running_; }
   std::size_t most_waiting() const { return most_waiting_; }
 

@@ -10,6 +10,8 @@
 #include <sstream>
 #include <vector>
 
+#include "core/text/text.hpp"
+
 namespace porter::run {
 namespace {
 
@@ -47,6 +49,10 @@ bool has_open(const fs::path& process, const std::vector<std::string>& sockets) 
 }
 
 }  // namespace
+
+std::string text_of(const PortHolder& holder) {
+  return text::escape_line(holder.name) + " (process " + std::to_string(holder.id) + ")";
+}
 
 std::optional<PortHolder> find_port_holder(std::uint16_t port) {
   auto sockets = listening_sockets("/proc/net/tcp", port);

@@ -14,6 +14,9 @@ struct PortHolder {
   std::string name;  ///< The program's name, as the kernel has it.
 };
 
+/// "ferryd (process 4711)", fit for a terminal.
+std::string text_of(const PortHolder& holder);
+
 /// The process that listens on TCP port `port`; nullopt if there is none, or if it belongs to somebody else and the
 /// kernel does not tell.
 std::optional<PortHolder> find_port_holder(std::uint16_t port);

@@ -18,7 +18,7 @@ constexpr std::size_t kMostOutput = 4096;
 asio::awaitable<void> ask_version(RunSet& runs, std::string search_path, FoundInterpreter& found) {
   RunOrder order;
   order.program = found.path;
-  order.arguments = {found.path, std::string(found.interpreter->version_argument)};
+  order.arguments = {found.path, found.interpreter.version_argument};
   order.environment = {"PATH=" + search_path};
   order.folder = "/";
   auto started = Run::start(co_await asio::this_coro::executor, runs, std::move(order));
@@ -35,15 +35,16 @@ asio::awaitable<void> ask_version(RunSet& runs, std::string search_path, FoundIn
 
 }  // namespace
 
-asio::awaitable<std::vector<FoundInterpreter>> probe_interpreters(RunSet& runs, std::string search_path) {
+asio::awaitable<std::vector<FoundInterpreter>> probe_interpreters(RunSet& runs, const Settings& settings) {
+  const std::string search_path = settings.search_path;
   std::vector<FoundInterpreter> all;
-  for (const script::Interpreter& interpreter : script::interpreters())
-    all.push_back({&interpreter, files::find_program(std::string(interpreter.program), search_path), {}});
+  for (const script::Interpreter& interpreter : settings.interpreters)
+    all.push_back({interpreter, files::find_program(interpreter.program, search_path), {}});
   const auto executor = co_await asio::this_coro::executor;
   std::size_t asked = 0;
   Event done(executor);
   for (FoundInterpreter& found : all) {
-    if (found.path.empty() || found.interpreter->version_argument.empty()) continue;
+    if (found.path.empty() || found.interpreter.version_argument.empty()) continue;
     ++asked;
     asio::co_spawn(executor, ask_version(runs, search_path, found), [&](const std::exception_ptr&) {
       if (--asked == 0) done.set();

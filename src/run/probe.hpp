@@ -6,19 +6,19 @@
 #include <string>
 #include <vector>
 
-#include "core/script/interpreters.hpp"
+#include "core/settings/settings.hpp"
 #include "run/run.hpp"
 
 namespace porter::run {
 
 struct FoundInterpreter {
-  const script::Interpreter* interpreter = nullptr;
+  script::Interpreter interpreter;
   std::string path;     ///< Empty: it is not installed.
   std::string version;  ///< Empty: it does not tell.
 };
 
-/// Looks for every known interpreter in `search_path` and asks those found for their versions, all at once. Takes two
-/// seconds at most; what has not answered by then has no version.
-asio::awaitable<std::vector<FoundInterpreter>> probe_interpreters(RunSet& runs, std::string search_path);
+/// Looks for every interpreter of `settings` in their search path and asks those found for their versions, all at once.
+/// Takes two seconds at most; what has not answered by then has no version.
+asio::awaitable<std::vector<FoundInterpreter>> probe_interpreters(RunSet& runs, const Settings& settings);
 
 }  // namespace porter::run

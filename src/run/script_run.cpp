@@ -35,7 +35,7 @@ std::string start_of(const std::string& path) {
 
 /// The limit on addresses for a script that `runner` runs; 0 for runtimes that reserve far more than they use.
 std::size_t address_limit(const std::string& runner, const Limits& limits) {
-  const auto* const interpreter = script::interpreter_called(runner);
+  const auto* const interpreter = script::interpreter_called(script::usual_interpreters(), runner);
   return interpreter != nullptr && interpreter->reserves_memory ? 0 : limits.address_space;
 }
 
@@ -55,6 +55,7 @@ std::string command_by_hand(const sites::ScriptFound& script) {
   std::string out = "cd " + text::shell_word(files::folder_of(script.path)) + " && ";
   if (script.interpreter.empty()) return out + text::shell_word("./" + name);
   out += files::base_name(script.interpreter);
+  for (const std::string& argument : script.rule->arguments) out += " " + text::shell_word(argument);
   return out + " " + text::shell_word(name);
 }
 
@@ -68,6 +69,8 @@ bool speaks_directly(const sites::ScriptFound& script) { return files::base_name
 
 std::variant<std::shared_ptr<ScriptRun>, Finding> ScriptRun::start(const asio::any_io_executor& executor, RunSet& set,
                                                                    ScriptOrder order) {
+  if (order.script.rule != nullptr)
+    for (const auto& [name, value] : order.script.rule->limits) set_limit(order.limits, name, value);
   RunOrder run_order;
   run_order.environment = std::move(order.environment);
   run_order.folder = files::folder_of(order.script.path);
@@ -82,7 +85,9 @@ std::variant<std::shared_ptr<ScriptRun>, Finding> ScriptRun::start(const asio::a
     run_order.arguments.insert(run_order.arguments.begin(), order.script.path);
   } else {
     run_order.program = order.script.interpreter;
-    run_order.arguments = {order.script.interpreter, order.script.path};
+    run_order.arguments = order.script.rule->arguments;
+    run_order.arguments.insert(run_order.arguments.begin(), order.script.interpreter);
+    run_order.arguments.push_back(order.script.path);
   }
   auto started = Run::start(executor, set, std::move(run_order));
   if (const auto* const error = std::get_if<StartError>(&started)) {

@@ -54,8 +54,8 @@ struct Child {
   };
   ::setpgid(0, 0);
   // The server's handlers would run in its own memory, and an ignored SIGPIPE would be inherited. These four are all
-  // that it has changed; every call here keeps the server's thread waiting. The library's signal() and dup2() are passed
-  // by, since a sanitizer keeps notes of signals and descriptors in memory, which is the server's.
+  // that it has changed; every call here keeps the server's thread waiting. The library's signal() and dup2() are
+  // passed by, since a sanitizer keeps notes of signals and descriptors in memory, which is the server's.
   constexpr std::array<std::uint64_t, 8> kDefaultAction{};  // The kernel's struct sigaction with SIG_DFL, all zero.
   for (const int signal : {SIGINT, SIGTERM, SIGHUP, SIGPIPE})
     ::syscall(SYS_rt_sigaction, signal, kDefaultAction.data(), nullptr, sizeof(std::uint64_t));

@@ -1,32 +1,40 @@
 // Opening the addresses that the server listens on.
 #pragma once
 
-#include <cstdint>
 #include <string>
 #include <variant>
 #include <vector>
 
 #include "core/files/descriptor.hpp"
+#include "core/findings/finding.hpp"
+#include "core/settings/address.hpp"
 
 namespace porter::server {
 
-/// Who can reach the server.
-enum class Reach { this_computer, network };
-
-/// Listening sockets on one port: IPv4, and IPv6 where the machine has it.
-struct Listening {
-  std::uint16_t port = 0;
-  std::vector<files::Descriptor> sockets;
+/// A listening socket, and the endpoint that it stands for.
+struct Door {
+  Endpoint endpoint;
+  files::Descriptor socket;
 };
 
 struct ListenError {
   int number;  ///< errno: EADDRINUSE, EACCES, …
 };
 
-/// Listens on `port` (0: any free one).
-std::variant<Listening, ListenError> listen_on(std::uint16_t port, Reach reach);
+/// Listens on `address`, one door for each of its endpoints but those in `open_already`. A machine without IPv6 is
+/// served over IPv4 alone. Where the port is 0, any free one is taken, and `address` is given its number.
+std::variant<std::vector<Door>, ListenError> listen_on(Address& address,
+                                                       const std::vector<Endpoint>& open_already = {});
 
-/// Listens on the first free port from `first` upwards, trying `count` of them.
-std::variant<Listening, ListenError> listen_from(std::uint16_t first, int count, Reach reach);
+/// Listens on the first free port from that of `address` upwards, trying `count` of them; `address` is given its
+/// number.
+std::variant<std::vector<Door>, ListenError> listen_from(Address& address, int count);
+
+/// The sockets that the service manager has opened for this process (socket activation), with the endpoints that they
+/// listen on.
+std::vector<Door> inherited_doors();
+
+/// Why `address` could not be listened on, with the holder of its port where that is the reason.
+Finding listen_finding(const Address& address, ListenError error);
 
 }  // namespace porter::server

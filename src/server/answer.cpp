@@ -7,6 +7,7 @@
 #include <iterator>
 
 #include "core/http/status.hpp"
+#include "core/sites/choose.hpp"
 
 namespace porter::server {
 namespace {
@@ -31,13 +32,8 @@ Finding framing_finding(http::FramingError error, const Request& request) {
   return {Code::coding_unknown, {{"coding", request.head.joined("Transfer-Encoding")}}};
 }
 
-/// True for a host that this site answers to.
-bool is_served(const http::Host& host, const Site& site) {
-  if (host.is_ip || http::is_localhost_name(host.name)) return true;
-  return std::find(site.hosts.begin(), site.hosts.end(), host.name) != site.hosts.end();
-}
-
-/// Reads target and Host into `request`; a finding if they are not acceptable.
+/// Reads target and Host into `request`, and finds the site that answers; a finding if there is none, or if they are
+/// not acceptable.
 std::optional<Finding> read_target(Connection& connection, Request& request) {
   auto target = http::parse_target(request.head.target, request.head.method);
   if (const auto* const error = std::get_if<http::TargetError>(&target)) {
@@ -62,11 +58,12 @@ std::optional<Finding> read_target(Connection& connection, Request& request) {
     if (!host || field_is_bad)
       return Finding{Code::host_malformed, {{"host", field_is_bad ? std::string(*field) : value}, {"port", port}}};
     request.host = std::move(*host);
-    if (!is_served(request.host, connection.settings().site))
-      return Finding{Code::host_not_served,
-                     {{"host", request.host.name}, {"url", "http://localhost:" + port + request.target.raw_path}}};
-    if (!request.target.authority) connection.remember_host(value);
   }
+  auto chosen = sites::choose_site(connection.settings(), connection.listener(), request.host);
+  if (auto* const finding = std::get_if<Finding>(&chosen)) return std::move(*finding);
+  const Site* const site = std::get<sites::Chosen>(chosen).site;
+  connection.set_site(site);
+  if (site != nullptr && hosts == 1 && !request.target.authority) connection.remember_host(value);
   return std::nullopt;
 }
 
@@ -91,6 +88,11 @@ asio::awaitable<void> answer_options(Connection& connection, const Request& requ
   co_await answer_page(connection, &request, std::move(head), {});
 }
 
+bool has_field(const AnswerHead& head, std::string_view name) {
+  return std::any_of(head.fields.begin(), head.fields.end(),
+                     [&](const auto& field) { return http::same_name(field.first, name); });
+}
+
 }  // namespace
 
 std::string write_head(Connection& connection, const AnswerHead& head, int minor_version) {
@@ -100,6 +102,8 @@ std::string write_head(Connection& connection, const AnswerHead& head, int minor
   const std::string_view reason = head.reason.empty() ? http::reason_phrase(head.status) : head.reason;
   fmt::format_to(into, "HTTP/1.1 {} {}\r\n", head.status, reason);
   for (const auto& [name, value] : head.fields) fmt::format_to(into, "{}: {}\r\n", name, value);
+  for (const auto& [name, value] : connection.site().answer_fields)
+    if (!has_field(head, name)) fmt::format_to(into, "{}: {}\r\n", name, value);
   if (head.chunked) {
     out += "Transfer-Encoding: chunked\r\n";
   } else if (head.length) {
@@ -174,8 +178,11 @@ asio::awaitable<void> answer(Connection& connection, Request& request) {
     co_await answer_options(connection, request, sites::kScriptMethods);
     co_return;
   }
-  const Settings& settings = connection.settings();
-  auto resolution = sites::resolve(settings, settings.site, {request.head.method, request.target});
+  if (connection.site().name.empty()) {
+    co_await answer_start_page(connection, request, {});
+    co_return;
+  }
+  auto resolution = sites::resolve(connection.settings(), connection.site(), {request.head.method, request.target});
   co_await answer_outcome(connection, request, std::move(resolution), 0);
 }
 

@@ -49,6 +49,10 @@ asio::awaitable<void> answer_outcome(Connection& connection, const Request& requ
 asio::awaitable<void> answer_problem(Connection& connection, const Request* request, Finding finding,
                                      std::vector<std::string> trail, std::vector<std::string> details = {});
 
+/// Shows that the server works, where there is no page of a site to show: the sites, the interpreters, what to do next.
+/// `empty_root` is the document root that is empty, or empty itself where the address has no site.
+asio::awaitable<void> answer_start_page(Connection& connection, const Request& request, const std::string& empty_root);
+
 /// Sends a page that is whole in memory.
 asio::awaitable<void> answer_page(Connection& connection, const Request* request, AnswerHead head, std::string body);
 

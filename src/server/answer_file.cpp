@@ -85,9 +85,15 @@ class FileAnswer {
 
 FileAnswer::Fields FileAnswer::common_fields(Coding coding) const {
   Fields fields = {{"ETag", coding == Coding::gzip ? weak_tag(validators_.etag) : validators_.etag},
-                   {"Last-Modified", http::format_date(validators_.modified)},
-                   // So that a reload after an edit always shows the edit.
-                   {"Cache-Control", "no-cache"}};
+                   {"Last-Modified", http::format_date(validators_.modified)}};
+  bool says_how_long = false;
+  for (const auto& [name, value] : connection_.site().answer_fields) {
+    const bool is_ours = http::same_name(name, "ETag") || http::same_name(name, "Last-Modified");
+    if (!is_ours && !http::same_name(name, "Content-Type")) fields.emplace_back(name, value);
+    says_how_long = says_how_long || http::same_name(name, "Cache-Control");
+  }
+  // So that a reload after an edit always shows the edit.
+  if (!says_how_long) fields.emplace_back("Cache-Control", "no-cache");
   if (is_compressible_) fields.emplace_back("Vary", "Accept-Encoding");
   return fields;
 }
@@ -164,7 +170,7 @@ asio::awaitable<void> FileAnswer::send_whole() {
   } else if (may_be_kept()) {
     CachedFile cached = make_cached();
     cached.file = std::move(found_.file);
-    connection_.worker().files().keep(request_.target.raw_path, std::move(cached));
+    connection_.files().keep(request_.target.raw_path, std::move(cached));
   }
 }
 
@@ -182,7 +188,7 @@ asio::awaitable<void> FileAnswer::send_small(Coding coding) {
   } else if (may_be_kept()) {
     CachedFile cached = make_cached();
     cached.content = content;
-    connection_.worker().files().keep(request_.target.raw_path, std::move(cached));
+    connection_.files().keep(request_.target.raw_path, std::move(cached));
   }
   if (coding == Coding::gzip) content = gzip(content);
   co_await answer_page(connection_, &request_, std::move(head), std::move(content));

@@ -189,11 +189,11 @@ run::ScriptOrder ScriptAnswer::make_order(Input input) const {
   if (ends.server_host.empty()) ends.server_host = peer.server_address;
   if (ends.server_host.find(':') != std::string::npos) ends.server_host = "[" + ends.server_host + "]";
   run::ScriptOrder order;
-  order.environment = script::meta_variables(script_, settings.site, request_.head, request_.target, ends, input.length,
-                                             connection_.worker().shared().passed_on);
+  order.environment = script::meta_variables(script_, connection_.site(), request_.head, request_.target, ends,
+                                             input.length, connection_.worker().shared().passed_on);
   order.script = script_;
   order.runner = runner_;
-  order.document_root = settings.site.document_root;
+  order.document_root = connection_.site().document_root;
   order.method = std::string(request_.head.method);
   order.query = request_.target.query;
   order.input = input.kind;
@@ -204,7 +204,7 @@ run::ScriptOrder ScriptAnswer::make_order(Input input) const {
 }
 
 asio::awaitable<bool> ScriptAnswer::start(Input input) {
-  run::Gate& gate = *connection_.worker().shared().gate;
+  run::Gate& gate = *connection_.snapshot().gate;
   run::Gate::Ticket ticket = co_await gate.enter(connection_.executor());
   if (connection_.is_aborted()) co_return false;
   if (!ticket) {
@@ -383,8 +383,7 @@ asio::awaitable<void> ScriptAnswer::redirect_locally() {
   }
   next.target = std::move(std::get<http::Target>(target));
   if (!next.is_head()) next.head.method = "GET";
-  const Settings& settings = connection_.settings();
-  auto resolution = sites::resolve(settings, settings.site, {next.head.method, next.target});
+  auto resolution = sites::resolve(connection_.settings(), connection_.site(), {next.head.method, next.target});
   resolution.trail.insert(resolution.trail.begin(), trail_.begin(), trail_.end());
   co_await answer_outcome(connection_, next, std::move(resolution), redirects_ + 1);
 }

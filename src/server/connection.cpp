@@ -72,8 +72,13 @@ std::string text_of(const asio::ip::address& address) {
 
 }  // namespace
 
-Connection::Connection(Worker& worker, asio::ip::tcp::socket socket)
-    : worker_(worker), socket_(std::move(socket)), settings_(worker.shared().settings), buffer_(kSmallBuffer) {
+Connection::Connection(Worker& worker, asio::ip::tcp::socket socket, Endpoint endpoint)
+    : worker_(worker),
+      socket_(std::move(socket)),
+      endpoint_(std::move(endpoint)),
+      served_(worker.served()),
+      buffer_(kSmallBuffer) {
+  listener_ = served_->snapshot->find(endpoint_);
   boost::system::error_code ignored;
   socket_.non_blocking(true, ignored);
   socket_.set_option(asio::ip::tcp::no_delay(true), ignored);
@@ -86,22 +91,55 @@ Connection::Connection(Worker& worker, asio::ip::tcp::socket socket)
 
 Connection::~Connection() { worker_.remove(*this); }
 
+const Site& Connection::site() const {
+  static const Site kNone;
+  return site_ != nullptr ? *site_ : kNone;
+}
+
+void Connection::remember_host(std::string_view host) {
+  known_host_ = host;
+  known_site_ = site_;
+}
+
+FileCache& Connection::files() {
+  const auto number = static_cast<std::size_t>(site_ - settings().sites.data());
+  return served_->files[number];
+}
+
+void Connection::take_settings() {
+  if (served_ == worker_.served()) return;
+  const Listener* const listener = worker_.served()->snapshot->find(endpoint_);
+  known_host_.clear();
+  if (listener == nullptr) {
+    // The address is no longer listened on. What was asked already is still answered, as before, and no more.
+    keep_ = false;
+    return;
+  }
+  served_ = worker_.served();
+  listener_ = listener;
+  site_ = known_site_ = nullptr;
+}
+
 asio::awaitable<void> Connection::serve() {
   const auto self = shared_from_this();
+  // Between the acceptance and now the address may have been given up.
+  if (listener_ == nullptr) keep_ = false;
   while (keep_ && !aborted_ && !worker_.is_stopping()) {
     const HeadRead read = co_await read_head();
     if (read == HeadRead::closed) break;
     // A connection on which nothing was ever asked is closed without a word: browsers open some to have them ready.
     if (read == HeadRead::expired && end_ == begin_) break;
     idle_ = false;
+    site_ = nullptr;
+    take_settings();
     answered_ = {std::chrono::system_clock::now(), Clock::now(), 0, 0, {}};
     if (read == HeadRead::whole) {
       const Quick quick = answer_quickly();
       if (quick != Quick::done) co_await finish_answer(quick);
     } else if (read == HeadRead::rejected) {
-      co_await answer_problem_head(head_finding(*problem_, settings_->limits.head));
+      co_await answer_problem_head(head_finding(*problem_, settings().limits.head));
     } else {
-      co_await answer_problem_head(head_too_slow(*settings_));
+      co_await answer_problem_head(head_too_slow(settings()));
     }
     idle_ = true;
   }
@@ -113,15 +151,13 @@ asio::awaitable<void> Connection::serve() {
 asio::awaitable<Connection::HeadRead> Connection::read_head() {
   head_length_ = 0;
   std::size_t scanned = 0;
-  const auto start_clock = [this] { read_deadline_ = Clock::now() + settings_->limits.head_time; };
+  const auto start_clock = [this] { read_deadline_ = Clock::now() + settings().limits.head_time; };
   if (begin_ < end_) {
     start_clock();
   } else {
     begin_ = end_ = 0;
     if (buffer_.size() > kSmallBuffer) std::vector<char>(kSmallBuffer).swap(buffer_);
-    read_deadline_ = Clock::now() + settings_->limits.idle_time;
-    // Settings may have been exchanged since the last request.
-    settings_ = worker_.shared().settings;
+    read_deadline_ = Clock::now() + settings().limits.idle_time;
   }
   for (;;) {
     if (const auto length = http::head_length(unread(), scanned)) {
@@ -131,7 +167,7 @@ asio::awaitable<Connection::HeadRead> Connection::read_head() {
     }
     scanned = unread().size();
     if (scanned > 0) {
-      problem_ = http::reject_early(unread(), settings_->limits.head);
+      problem_ = http::reject_early(unread(), settings().limits.head);
       if (problem_) co_return HeadRead::rejected;
     }
     const bool was_empty = begin_ == end_;
@@ -170,15 +206,17 @@ void Connection::consume(std::size_t bytes) {
 }
 
 Connection::Quick Connection::answer_quickly() {
-  auto parsed = http::parse_head(unread().substr(0, head_length_), settings_->limits.head, std::move(head_.fields));
+  auto parsed = http::parse_head(unread().substr(0, head_length_), settings().limits.head, std::move(head_.fields));
   if (auto* const problem = std::get_if<http::HeadProblem>(&parsed)) {
     head_ = {};
     problem_ = std::move(*problem);
     return Quick::problem;
   }
   head_ = std::move(std::get<http::RequestHead>(parsed));
-  if (worker_.is_stopping()) return Quick::no;
-  quick_ = find_quick_answer(head_, worker_.files(), known_host_);
+  note_for_access_log(head_);
+  if (worker_.is_stopping() || !keep_ || known_site_ == nullptr) return Quick::no;
+  site_ = known_site_;
+  quick_ = find_quick_answer(head_, files(), known_host_);
   if (!quick_) return Quick::no;
   answered_.status = quick_->status;
   answered_.by = "file";
@@ -199,7 +237,7 @@ Connection::Quick Connection::answer_quickly() {
 
 asio::awaitable<void> Connection::finish_answer(Quick quick) {
   if (quick == Quick::problem) {
-    co_await answer_problem_head(head_finding(*problem_, settings_->limits.head));
+    co_await answer_problem_head(head_finding(*problem_, settings().limits.head));
   } else if (quick == Quick::unfinished) {
     const bool sent = co_await send_rest(parts_, file_part_);
     finish_quick(sent ? Sent::all : Sent::failed);
@@ -224,9 +262,9 @@ asio::awaitable<void> Connection::handle_head() {
 
   const std::string connection_field = request.head.joined("Connection");
   if (request.head.minor_version == 0) {
-    keep_ = http::list_has(connection_field, "keep-alive");
+    keep_ = keep_ && http::list_has(connection_field, "keep-alive");
   } else {
-    keep_ = !http::list_has(connection_field, "close");
+    keep_ = keep_ && !http::list_has(connection_field, "close");
   }
   half_close_is_fine_ = !keep_;
   if (worker_.is_stopping()) keep_ = false;
@@ -242,7 +280,7 @@ asio::awaitable<void> Connection::handle_head() {
   if (!body_done_) {
     // The buffer is needed for the body, so the head moves to a place of its own.
     head_copy.assign(head_bytes);
-    request.head = std::get<http::RequestHead>(http::parse_head(head_copy, settings_->limits.head));
+    request.head = std::get<http::RequestHead>(http::parse_head(head_copy, settings().limits.head));
     consume(std::exchange(head_length_, 0));
     begin_body(request);
   }
@@ -260,9 +298,27 @@ void Connection::begin_body(const Request& request) {
   continue_owed_ = expect && http::same_name(*expect, "100-continue") && request.head.minor_version == 1;
 }
 
+void Connection::note_for_access_log(const http::RequestHead& head) {
+  if (!snapshot().access_log) return;
+  answered_.minor_version = head.minor_version;
+  answered_.host = head.field("Host").value_or("");
+  answered_.referrer = head.field("Referer").value_or("");
+  answered_.user_agent = head.field("User-Agent").value_or("");
+}
+
 void Connection::log_exchange(std::string_view method, std::string_view target) {
-  worker_.log({answered_.time, peer_.client_address, method, target, answered_.status, Clock::now() - answered_.begun,
-               answered_.body_bytes, answered_.by});
+  const auto duration = Clock::now() - answered_.begun;
+  const bool shows_site = settings().sites.size() > 1;
+  LogLine line{answered_.time, peer_.client_address, method, target, answered_.status,
+               duration,       answered_.body_bytes, {},     0,      answered_.by};
+  if (shows_site) line.site = site().name;
+  if (site_ != nullptr)
+    line.site_number = snapshot().site_numbers[static_cast<std::size_t>(site_ - settings().sites.data())];
+  worker_.log(line);
+  if (const auto& log = snapshot().access_log)
+    worker_.log_access(log, {answered_.time, peer_.client_address, answered_.host, site().name, method, target,
+                             answered_.minor_version, answered_.status, answered_.body_bytes, duration,
+                             answered_.referrer, answered_.user_agent});
 }
 
 asio::awaitable<void> Connection::answer_problem_head(Finding finding) {
@@ -327,7 +383,7 @@ asio::awaitable<bool> Connection::send_rest(Parts& parts, FilePart& file) {
 }
 
 asio::awaitable<bool> Connection::writable() {
-  write_deadline_ = Clock::now() + settings_->limits.body_pause;
+  write_deadline_ = Clock::now() + settings().limits.body_pause;
   co_await socket_.async_wait(asio::ip::tcp::socket::wait_write, run::kAwait);
   write_deadline_ = Clock::time_point::max();
   co_return !write_expired_;
@@ -361,7 +417,7 @@ asio::awaitable<BodyRead> Connection::read_body(const Request& request, std::str
   if (begin_ == end_) {
     begin_ = end_ = 0;
     if (buffer_.size() < kLargeBuffer) buffer_.resize(kLargeBuffer);
-    read_deadline_ = Clock::now() + settings_->limits.body_pause;
+    read_deadline_ = Clock::now() + settings().limits.body_pause;
     const bool received = co_await receive();
     read_deadline_ = Clock::time_point::max();
     if (!received) co_return read_expired_ ? BodyRead::too_slow : BodyRead::gone;
@@ -379,7 +435,7 @@ asio::awaitable<BodyRead> Connection::read_body(const Request& request, std::str
   consume(chunks_.read(unread(), out));
   body_read_ += out.size() - before;
   if (chunks_.state() == http::ChunkReader::State::bad) co_return BodyRead::malformed;
-  if (body_read_ > settings_->limits.body) co_return BodyRead::too_large;
+  if (body_read_ > settings().limits.body) co_return BodyRead::too_large;
   body_done_ = chunks_.state() == http::ChunkReader::State::done;
   co_return BodyRead::data;
 }

@@ -43,7 +43,8 @@ class Connection : public std::enable_shared_from_this<Connection> {
  public:
   using Clock = std::chrono::steady_clock;
 
-  Connection(Worker& worker, asio::ip::tcp::socket socket);
+  /// A connection that came in at `endpoint`.
+  Connection(Worker& worker, asio::ip::tcp::socket socket, Endpoint endpoint);
   ~Connection();
   Connection(const Connection&) = delete;
   Connection& operator=(const Connection&) = delete;
@@ -62,8 +63,16 @@ class Connection : public std::enable_shared_from_this<Connection> {
 
   /// Sends all of `head`, `body` and `end`, one behind the other. False: the client is gone or does not take it.
   asio::awaitable<bool> send(std::string_view head, std::string_view body = {}, std::string_view end = {});
-  /// The Host value that needs no further look on this connection.
-  void remember_host(std::string_view host) { known_host_ = host; }
+  /// The site that answers the request in progress; one without a name if that is not known yet, or if there is none.
+  const Site& site() const;
+  /// The address that it came to; never null while a request is answered.
+  const Listener& listener() const { return *listener_; }
+  void set_site(const Site* site) { site_ = site; }
+  /// The Host value that leads to site() without a further look on this connection.
+  void remember_host(std::string_view host);
+  /// What is kept of that site's files.
+  FileCache& files();
+  const Endpoint& endpoint() const { return endpoint_; }
   /// Sends `head`, then `length` bytes of the file from `offset`. False as above, or if the file has become shorter.
   asio::awaitable<bool> send_with_file(std::string_view head, int file, std::uint64_t offset, std::uint64_t length);
 
@@ -85,7 +94,8 @@ class Connection : public std::enable_shared_from_this<Connection> {
   void set_run(std::shared_ptr<run::Run> run) { run_ = std::move(run); }
 
   Worker& worker() { return worker_; }
-  const Settings& settings() const { return *settings_; }
+  const Settings& settings() const { return served_->snapshot->settings; }
+  const Snapshot& snapshot() const { return *served_->snapshot; }
   const Peer& peer() const { return peer_; }
   Answered& answered() { return answered_; }
   asio::any_io_executor executor() { return socket_.get_executor(); }
@@ -128,13 +138,21 @@ class Connection : public std::enable_shared_from_this<Connection> {
   asio::awaitable<void> finish_body(const Request& request);
   asio::awaitable<void> close_gently();
   void log_exchange(std::string_view method, std::string_view target);
+  /// Notes what only the access log asks for, if there is one.
+  void note_for_access_log(const http::RequestHead& head);
+  /// Takes up the settings that the worker has now.
+  void take_settings();
 
   std::string_view unread() const { return std::string_view(buffer_.data() + begin_, end_ - begin_); }
   void consume(std::size_t bytes);
 
   Worker& worker_;
   asio::ip::tcp::socket socket_;
-  std::shared_ptr<const Settings> settings_;
+  const Endpoint endpoint_;
+  std::shared_ptr<Served> served_;
+  const Listener* listener_ = nullptr;  ///< In served_, as are the next two.
+  const Site* site_ = nullptr;
+  const Site* known_site_ = nullptr;  ///< That of known_host_.
   Peer peer_;
 
   std::vector<char> buffer_;

@@ -5,6 +5,7 @@
 #include <poll.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <cerrno>
 #include <chrono>
 #include <utility>
@@ -14,6 +15,7 @@ namespace {
 
 constexpr std::size_t kMostWaiting = 4 * 1024 * 1024;
 constexpr std::chrono::milliseconds kGather{5};
+constexpr std::size_t kMostKept = 512 * 1024;
 
 }  // namespace
 
@@ -29,10 +31,11 @@ Journal::~Journal() {
   thread_.join();
 }
 
-void Journal::write(std::string_view lines) {
+void Journal::write(std::string_view lines, std::span<const Mark> marks) {
   bool wake = false;
   {
     const std::lock_guard lock(mutex_);
+    keep(lines, marks);
     if (waiting_.size() + lines.size() > kMostWaiting) {
       ++dropped_;
       return;
@@ -42,6 +45,50 @@ void Journal::write(std::string_view lines) {
     wake = sleeping_ && !held_back_;
   }
   if (wake) changed_.notify_one();
+}
+
+void Journal::write_note(std::string_view line) {
+  const Mark mark{static_cast<std::uint32_t>(line.size()), 0, -1};
+  write(line, {&mark, 1});
+}
+
+void Journal::keep(std::string_view lines, std::span<const Mark> marks) {
+  kept_.push_back({next_number_, std::string(lines), {marks.begin(), marks.end()}});
+  next_number_ += marks.size();
+  kept_bytes_ += lines.size();
+  while (kept_bytes_ > kMostKept && kept_.size() > 1) {
+    kept_bytes_ -= kept_.front().text.size();
+    kept_.pop_front();
+  }
+}
+
+std::uint32_t Journal::site_number(const std::string& name) {
+  const std::lock_guard lock(mutex_);
+  const auto found = std::find(sites_.begin(), sites_.end(), name);
+  const auto number = static_cast<std::uint32_t>(found - sites_.begin());
+  if (found == sites_.end()) sites_.push_back(name);
+  return number;
+}
+
+std::vector<Journal::Kept> Journal::kept_lines(std::uint64_t first, std::size_t most, const Filter& filter,
+                                               std::uint64_t& next) {
+  const std::lock_guard lock(mutex_);
+  std::vector<Kept> out;
+  for (const Batch& batch : kept_) {
+    std::string_view rest = batch.text;
+    for (std::size_t i = 0; i < batch.marks.size(); ++i) {
+      const Mark& mark = batch.marks[i];
+      const std::string_view line = rest.substr(0, mark.length);
+      rest.remove_prefix(line.size());
+      if (batch.first + i < first) continue;
+      if (filter.site && sites_[mark.site] != *filter.site) continue;
+      if (filter.only_errors && mark.status != 0 && mark.status < 400) continue;
+      out.push_back({batch.first + i, sites_[mark.site], mark.status, std::string(line.substr(0, line.size() - 1))});
+    }
+  }
+  if (out.size() > most) out.erase(out.begin(), out.end() - static_cast<std::ptrdiff_t>(most));
+  next = next_number_;
+  return out;
 }
 
 void Journal::hold_back() {

@@ -2,15 +2,20 @@
 //
 // Lines are handed over without waiting and written by a thread of the journal's own, so that a terminal that has been
 // paused, or a full pipe, never holds up an answer. What is handed over within a few milliseconds goes out in one
-// write.
+// write. The last of them are kept in memory, for whoever asks the running server for its log.
 #pragma once
 
 #include <condition_variable>
 #include <cstddef>
+#include <cstdint>
+#include <deque>
 #include <mutex>
+#include <optional>
+#include <span>
 #include <string>
 #include <string_view>
 #include <thread>
+#include <vector>
 
 namespace porter::server {
 
@@ -23,9 +28,35 @@ class Journal {
   Journal(const Journal&) = delete;
   Journal& operator=(const Journal&) = delete;
 
-  /// Hands over whole lines, each with its line feed. May be called from any thread. If more than a few MiB wait
-  /// to be written, the lines are dropped, and their number is told in their place.
-  void write(std::string_view lines);
+  /// What is known of a line beside its text.
+  struct Mark {
+    std::uint32_t length = 0;  ///< Bytes, its line feed included.
+    std::uint32_t site = 0;    ///< A number from site_number(); 0: of no site.
+    int status = 0;            ///< Of the answer; -1: the line is not about a request.
+  };
+
+  /// Hands over whole lines, each with its line feed and its mark. May be called from any thread. If more than a few
+  /// MiB wait to be written, the lines are dropped, and their number is told in their place.
+  void write(std::string_view lines, std::span<const Mark> marks);
+  /// The same for one line that is not about a request.
+  void write_note(std::string_view line);
+
+  /// The number by which the marks name a site; the same for the same name. From any thread.
+  std::uint32_t site_number(const std::string& name);
+
+  struct Kept {
+    std::uint64_t number = 0;  ///< Counted from the first line of all.
+    std::string site;
+    int status = 0;
+    std::string text;  ///< Without its line feed.
+  };
+  struct Filter {
+    std::optional<std::string> site;
+    bool only_errors = false;  ///< Statuses from 400 on, and clients that left.
+  };
+  /// The lines from number `first` on that are still kept and that `filter` lets through, at most the last `most`.
+  /// `next` is set to the number of the line that comes next. From any thread.
+  std::vector<Kept> kept_lines(std::uint64_t first, std::size_t most, const Filter& filter, std::uint64_t& next);
 
   /// While held back, lines that are not `write_first`ed wait.
   void hold_back();
@@ -40,6 +71,17 @@ class Journal {
   std::condition_variable changed_;
   std::string waiting_;  // Guarded by mutex_, as are those below.
   std::size_t dropped_ = 0;
+  struct Batch {
+    std::uint64_t first = 0;
+    std::string text;
+    std::vector<Mark> marks;
+  };
+  void keep(std::string_view lines, std::span<const Mark> marks);
+
+  std::deque<Batch> kept_;
+  std::size_t kept_bytes_ = 0;
+  std::uint64_t next_number_ = 0;
+  std::vector<std::string> sites_{""};
   bool held_back_ = false;
   bool sleeping_ = false;  ///< The thread waits for `changed_`.
   bool finishing_ = false;

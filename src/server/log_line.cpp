@@ -121,6 +121,11 @@ void append_log_line(std::string& out, const LogLine& line, Colour colour) {
   out.append(kSizeWidth > size.size() ? kSizeWidth - size.size() : 0, ' ');
   out += size;
   out += "  ";
+  if (!line.site.empty()) {
+    out += '[';
+    out += line.site;
+    out += "]  ";
+  }
   append_escaped(out, line.answered_by);
   out += '\n';
 }

@@ -18,8 +18,10 @@ struct LogLine {
   std::string_view target;
   int status = 0;  ///< 0: the client left before an answer began.
   std::chrono::nanoseconds duration{0};
-  std::uint64_t body_bytes = 0;  ///< Bytes of the answer's body that were sent.
-  std::string_view answered_by;  ///< "file", "listing", "PHP /srv/www/notices.php", …
+  std::uint64_t body_bytes = 0;   ///< Bytes of the answer's body that were sent.
+  std::string_view site;          ///< Shown if it is not empty.
+  std::uint32_t site_number = 0;  ///< Of the site among those of its snapshot, for whoever looks for its lines.
+  std::string_view answered_by;   ///< "file", "listing", "PHP /srv/www/notices.php", …
 };
 
 /// Appends the line with its line feed to `out`. Whatever the client sent is escaped, so it cannot forge a line.

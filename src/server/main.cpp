@@ -4,6 +4,7 @@
 #include <malloc.h>
 #include <sys/resource.h>
 #include <sys/stat.h>
+#include <systemd/sd-daemon.h>
 #include <unistd.h>
 
 #include <CLI/CLI.hpp>
@@ -14,6 +15,8 @@
 #include <cstdio>
 #include <cstdlib>
 #include <fstream>
+#include <iterator>
+#include <optional>
 #include <sstream>
 #include <string>
 
@@ -23,24 +26,28 @@
 #include "run/environment.hpp"
 #include "run/port_holder.hpp"
 #include "run/warden.hpp"
+#include "server/control.hpp"
 #include "server/server.hpp"
+#include "server/steering.hpp"
 
 namespace {
 
 using namespace porter;
 using namespace porter::server;
 
-constexpr std::uint16_t kUsualPort = 8080;
 constexpr int kPortsTried = 100;
 
 // Exit statuses, the same for uporterd and uporter.
 constexpr int kBadUse = 2;
 constexpr int kPortTaken = 3;
+constexpr int kAlreadyRunning = 4;
 
 struct Options {
+  std::string settings;  ///< Serve by this file, and not a folder.
+  int ready = -1;        ///< A descriptor on which to tell that the server answers.
   std::string folder = ".";
   int port = -1;  ///< -1: none was asked for.
-  Reach reach = Reach::this_computer;
+  Address::Reach reach = Address::Reach::this_computer;
   std::vector<std::string> hosts;
   std::size_t threads = 0;          ///< 0: one for each core.
   std::vector<std::string> limits;  ///< "NAME=NUMBER" each.
@@ -72,22 +79,13 @@ std::string real_folder(const std::string& folder, std::string& problem) {
   return real.data();
 }
 
-std::string holder_text(std::uint16_t port) {
-  const auto holder = run::find_port_holder(port);
-  if (!holder) return "another program";
-  return fmt::format("{} (process {})", text::escape_line(holder->name), holder->id);
-}
-
-int explain_listen_error(int error, int port) {
-  if (error == EADDRINUSE)
-    return fail(kPortTaken,
-                fmt::format("Port {} is taken by {}. Use another one: uporter serve --port {}", port,
-                            holder_text(static_cast<std::uint16_t>(port)), port < 65535 ? port + 1 : kUsualPort));
-  if (error == EACCES)
-    return fail(kBadUse, fmt::format("Port {} is below 1024, and only the administrator may use it. Use a higher one: "
-                                     "uporter serve --port {}",
-                                     port, kUsualPort));
-  return fail(1, fmt::format("Port {} cannot be opened: {}.", port, files::describe({error})));
+int explain_listen_error(const Address& address, ListenError error) {
+  const Finding finding = listen_finding(address, error);
+  const int other = error.number == EADDRINUSE && address.port < 65535 ? address.port + 1 : kUsualPort;
+  return fail(error.number == EADDRINUSE ? kPortTaken
+              : error.number == EACCES   ? kBadUse
+                                         : 1,
+              fmt::format("{} Use another one: uporter serve --port {}", sentence_of(finding), other));
 }
 
 std::string file_text(const char* path) {
@@ -120,51 +118,136 @@ void raise_file_limit() {
   ::setrlimit(RLIMIT_NOFILE, &limit);
 }
 
-int serve(const Options& options) {
+std::size_t thread_count(const Options& options) {
+  return options.threads > 0 ? options.threads : std::max<std::size_t>(1, std::thread::hardware_concurrency());
+}
+
+std::chrono::nanoseconds since_begun(const Options& options) {
+  const auto now = std::chrono::steady_clock::now().time_since_epoch();
+  return now - (options.begun > 0 ? std::chrono::nanoseconds(options.begun) : now);
+}
+
+void fill(Shared& shared, Journal& journal) {
+  shared.passed_on = run::passed_on();
+  shared.system_types = http::parse_type_list(file_text("/etc/mime.types"));
+  shared.journal = &journal;
+  shared.colour = wanted_colour();
+}
+
+/// Sets the limits that options name; a sentence if one is wrong.
+std::optional<std::string> take_limits(const Options& options, Limits& limits) {
+  for (const std::string& limit : options.limits)
+    if (!read_limit(limit, limits))
+      return fmt::format("--limit {} is not NAME=NUMBER with one of the names {} and a number in its range.",
+                         text::escape_line(limit), limit_names());
+  return std::nullopt;
+}
+
+int serve_folder(const Options& options) {
   std::string problem;
   const std::string root = real_folder(options.folder, problem);
   if (!problem.empty()) return fail(kBadUse, problem);
 
   StartLines start;
-  auto opened = options.port < 0 ? listen_from(kUsualPort, kPortsTried, options.reach)
-                                 : listen_on(static_cast<std::uint16_t>(options.port), options.reach);
-  if (const auto* const error = std::get_if<ListenError>(&opened))
-    return explain_listen_error(error->number, options.port < 0 ? kUsualPort : options.port);
-  auto& listening = std::get<Listening>(opened);
+  Address address{options.reach, {}, options.port < 0 ? kUsualPort : static_cast<std::uint16_t>(options.port)};
+  auto opened = options.port < 0 ? listen_from(address, kPortsTried) : listen_on(address);
+  if (const auto* const error = std::get_if<ListenError>(&opened)) return explain_listen_error(address, *error);
   run::start_warden();
-  start.port = listening.port;
-  if (options.port < 0 && listening.port != kUsualPort)
-    start.instead_of = fmt::format("{} is taken by {}, so {} is used", kUsualPort, holder_text(kUsualPort), start.port);
-
-  auto settings = std::make_shared<Settings>();
-  settings->site.name = root.substr(root.rfind('/') + 1);
-  settings->site.document_root = root;
-  settings->site.hosts = options.hosts;
-  for (const std::string& limit : options.limits) {
-    if (!read_limit(limit, settings->limits))
-      return fail(kBadUse,
-                  fmt::format("--limit {} is not NAME=NUMBER with one of the names {} and a number in its range.",
-                              text::escape_line(limit), limit_names()));
+  if (options.port < 0 && address.port != kUsualPort) {
+    const auto holder = run::find_port_holder(kUsualPort);
+    start.instead_of = fmt::format("{} is taken by {}, so {} is used", kUsualPort,
+                                   holder ? run::text_of(*holder) : "another program", address.port);
   }
-  settings->search_path = run::search_path();
+  Settings settings;
+  Site site;
+  site.name = root.substr(root.rfind('/') + 1);
+  if (site.name.empty()) site.name = "/";
+  site.document_root = root;
+  site.hosts = {"localhost", "*.localhost"};
+  site.hosts.insert(site.hosts.end(), options.hosts.begin(), options.hosts.end());
+  settings.addresses = {address};
+  settings.sites = {std::move(site)};
+  settings.search_path = run::search_path();
+  if (const auto wrong = take_limits(options, settings.limits)) return fail(kBadUse, *wrong);
 
   Journal journal(STDOUT_FILENO);
   Shared shared;
-  shared.passed_on = run::passed_on();
-  const std::size_t cores = std::max<std::size_t>(1, std::thread::hardware_concurrency());
-  const std::size_t runs = settings->limits.runs > 0 ? settings->limits.runs : 2 * cores;
-  shared.gate = std::make_shared<run::Gate>(runs, settings->limits.queue);
-  shared.settings = std::move(settings);
-  shared.system_types = http::parse_type_list(file_text("/etc/mime.types"));
-  shared.journal = &journal;
-  shared.colour = wanted_colour();
-  Server server(shared, std::move(listening), options.threads > 0 ? options.threads : cores);
+  fill(shared, journal);
+  Server server(shared, settings, std::move(std::get<std::vector<Door>>(opened)), thread_count(options));
+  start.ready_after = since_begun(options);
+  start.settings = std::move(settings);
+  start.stop = "Ctrl+C";
+  server.run(std::move(start), Server::Hangup::stops, {});
+  return 0;
+}
 
-  const auto now = std::chrono::steady_clock::now().time_since_epoch();
-  start.ready_after = now - (options.begun > 0 ? std::chrono::nanoseconds(options.begun) : now);
-  start.document_root = root;
-  start.reach = options.reach;
-  server.run(std::move(start));
+/// Opens the addresses of `settings`, taking over what the service manager has opened. On failure what is wrong is
+/// shown, and the result is empty.
+std::optional<std::vector<Door>> open_addresses(const Settings& settings) {
+  std::vector<Door> doors = inherited_doors();
+  std::vector<Endpoint> open;
+  for (const Door& door : doors) open.push_back(door.endpoint);
+  bool is_fine = true;
+  for (const Listener& listener : settings.listeners()) {
+    Address address = listener.address;
+    auto opened = listen_on(address, open);
+    if (auto* const some = std::get_if<std::vector<Door>>(&opened)) {
+      std::move(some->begin(), some->end(), std::back_inserter(doors));
+    } else {
+      const SettingsProblem problem{listen_finding(address, std::get<ListenError>(opened)), settings.file, 0, 0, {}};
+      std::fputs(text_of(problem).c_str(), stderr);
+      is_fine = false;
+    }
+  }
+  if (!is_fine) return std::nullopt;
+  return doors;
+}
+
+int serve_settings(const Options& options) {
+  const run::Instance instance = run::instance_for(options.settings);
+  if (const auto wrong = run::make_folders(instance)) return fail(1, *wrong);
+  const files::Descriptor lock = run::take_lock(instance);
+  if (!lock.is_open()) {
+    const auto holder = run::lock_holder(instance);
+    return fail(kAlreadyRunning, fmt::format("A server runs for {} already (process {}). See it: uporter status{}",
+                                             text::escape_line(instance.settings), holder.value_or(0),
+                                             run::settings_option(instance.settings)));
+  }
+  SettingsRead read = load_settings(instance.settings, run::home_folder());
+  if (!read.problems.empty()) {
+    for (const SettingsProblem& problem : read.problems) std::fputs(text_of(problem).c_str(), stderr);
+    return kBadUse;
+  }
+  read.settings.search_path = run::search_path();
+  if (const auto wrong = take_limits(options, read.settings.limits)) return fail(kBadUse, *wrong);
+  auto doors = open_addresses(read.settings);
+  if (!doors) return kPortTaken;
+  run::start_warden();
+
+  Journal journal(STDOUT_FILENO);
+  Shared shared;
+  fill(shared, journal);
+  StartLines start;
+  start.settings = read.settings;
+  Server server(shared, std::move(read.settings), std::move(*doors), thread_count(options));
+  Steering steering(server, instance);
+  Control control(steering);
+  if (const auto wrong = control.open()) return fail(1, *wrong);
+  steering.watch();
+  server.at_end([&] {
+    steering.close();
+    control.close();
+    // Stopped as asked: whoever looks finds no server that was killed.
+    if (::ftruncate(lock.get(), 0) != 0) std::perror("lock");
+  });
+  const bool in_background = options.ready >= 0 || std::getenv("NOTIFY_SOCKET") != nullptr;
+  start.ready_after = since_begun(options);
+  start.stop = in_background ? "uporter stop" + run::settings_option(instance.settings) : "Ctrl+C";
+  const int ready = options.ready;
+  server.run(std::move(start), in_background ? Server::Hangup::reopens_logs : Server::Hangup::stops, [ready] {
+    ::sd_notify(0, "READY=1");
+    if (ready >= 0 && ::write(ready, "ready\n", 6) == 6) ::close(ready);
+  });
   return 0;
 }
 
@@ -174,11 +257,13 @@ int main(int argc, char** argv) {
   Options options;
   CLI::App app{"The server of Upright Porter. It is started by uporter, which has the commands for people."};
   app.set_version_flag("--version", "uporterd " PORTER_VERSION);
+  app.add_option("--settings", options.settings, "Serve what this file describes, as an absolute path");
+  app.add_option("--ready", options.ready)->group("");
   app.add_option("--folder", options.folder, "The document root");
   app.add_option("--port", options.port, "The port; 0 takes any free one")->check(CLI::Range(0, 65535));
   app.add_option("--reach", options.reach, "Who can reach the server")
-      ->transform(CLI::CheckedTransformer(
-          std::map<std::string, Reach>{{"this-computer", Reach::this_computer}, {"network", Reach::network}}));
+      ->transform(CLI::CheckedTransformer(std::map<std::string, Address::Reach>{
+          {"this-computer", Address::Reach::this_computer}, {"network", Address::Reach::network}}));
   app.add_option("--host", options.hosts, "A further host name to answer to");
   app.add_option("--threads", options.threads, "How many threads serve; one for each core by default")
       ->check(CLI::Range(1, 256));
@@ -194,5 +279,5 @@ int main(int argc, char** argv) {
   ::mallopt(M_ARENA_MAX, 2);
   ::signal(SIGPIPE, SIG_IGN);
   raise_file_limit();
-  return serve(options);
+  return options.settings.empty() ? serve_folder(options) : serve_settings(options);
 }

@@ -41,6 +41,11 @@ struct Answered {
   int status = 0;
   std::uint64_t body_bytes = 0;
   std::string by;
+  // For the access log alone, and empty without one.
+  int minor_version = 1;
+  std::string host{};
+  std::string referrer{};
+  std::string user_agent{};
 };
 
 }  // namespace porter::server

@@ -1,11 +1,15 @@
-// The server as a whole: its addresses, its workers, its signals.
+// The server as a whole: its addresses, its workers, its signals, and what is served at the moment.
+//
+// It lives on the thread that calls run(); all functions are called there.
 #pragma once
 
 #include <boost/asio/awaitable.hpp>
 #include <boost/asio/io_context.hpp>
 #include <boost/asio/ip/tcp.hpp>
 #include <boost/asio/signal_set.hpp>
+#include <chrono>
 #include <cstddef>
+#include <functional>
 #include <memory>
 #include <thread>
 #include <vector>
@@ -19,26 +23,59 @@ namespace porter::server {
 class Server {
  public:
   /// `threads` is at least 1. Connections are accepted from now on, and answered once run() is called.
-  Server(Shared& shared, Listening listening, std::size_t threads);
+  Server(Shared& shared, Settings settings, std::vector<Door> doors, std::size_t threads);
 
-  /// Serves until SIGINT, SIGTERM or SIGHUP, then lets what is in progress finish. `start` is completed with what is
-  /// found out after the start, and shown in the journal.
-  void run(StartLines start);
+  /// What a hangup means: closing the terminal stops a server that runs in it; one in the background opens its logs
+  /// anew.
+  enum class Hangup { stops, reopens_logs };
+
+  /// Serves until SIGINT or SIGTERM, then lets what is in progress finish. `start` is completed with what is found out
+  /// after the start, and shown in the journal; `ready` is called then.
+  void run(StartLines start, Hangup hangup, std::function<void()> ready);
+
+  /// Serves by `settings` from now on: new addresses are opened first, then the workers take the settings up, then
+  /// addresses that are gone are closed. If an address cannot be opened nothing changes, and the findings tell why.
+  std::vector<Finding> apply(Settings settings);
+  /// Lets what is in progress finish, within its bound; run() returns then.
+  void stop();
+  void reopen_logs();
+  /// Calls `end` once all requests are done with and the server is about to end.
+  void at_end(std::function<void()> end) { ends_.push_back(std::move(end)); }
+
+  asio::io_context& context() { return context_; }
+  Shared& shared() { return shared_; }
+  const Snapshot& snapshot() const { return *snapshot_; }
+  const std::vector<run::FoundInterpreter>& interpreters() const { return interpreters_; }
+  std::uint64_t requests_answered() const;
+  std::chrono::system_clock::time_point begun() const { return begun_; }
+  bool is_stopping() const { return stopping_; }
 
  private:
-  asio::awaitable<void> accept(asio::ip::tcp::acceptor& acceptor);
+  struct Entrance {
+    Endpoint endpoint;
+    std::shared_ptr<asio::ip::tcp::acceptor> acceptor;  ///< Its coroutine has a share, and sees that it was closed.
+  };
+  void open(std::vector<Door> doors);
+  std::shared_ptr<const Snapshot> make_snapshot(Settings settings) const;
+  asio::awaitable<void> accept(std::shared_ptr<asio::ip::tcp::acceptor> acceptor, Endpoint endpoint);
+  void hand_over(int socket, const Endpoint& endpoint);
+  void drain_and_close(Entrance& entrance);
   void refuse(asio::ip::tcp::socket socket);
-  asio::awaitable<void> show_start_lines(StartLines start);
-  asio::awaitable<void> wait_for_signal();
-  void stop();
+  asio::awaitable<void> show_start_lines(StartLines start, std::function<void()> ready);
+  asio::awaitable<void> probe();
+  asio::awaitable<void> wait_for_signal(Hangup hangup);
 
   Shared& shared_;
   asio::io_context context_;
   asio::signal_set signals_;
   asio::steady_timer patience_;
   run::RunSet probes_;
-  std::vector<asio::ip::tcp::acceptor> acceptors_;
+  std::shared_ptr<const Snapshot> snapshot_;
+  std::vector<Entrance> entrances_;
   std::vector<std::unique_ptr<Worker>> workers_;
+  std::vector<run::FoundInterpreter> interpreters_;
+  std::chrono::system_clock::time_point begun_ = std::chrono::system_clock::now();
+  std::vector<std::function<void()>> ends_;
   std::thread joiner_;  ///< Waits for the workers' ends while the context still turns.
   std::size_t next_worker_ = 0;
   bool stopping_ = false;

@@ -3,8 +3,10 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <iterator>
 
+#include "core/sites/choose.hpp"
 #include "core/text/text.hpp"
 
 namespace porter::server {
@@ -20,12 +22,26 @@ std::string text_of(const StartLines& start, Colour colour) {
   fmt::format_to(into, "{}Upright Porter is ready{} after {:.0f} ms\n\n", good, plain,
                  std::chrono::duration<double, std::milli>(start.ready_after).count());
   if (start.instead_of) fmt::format_to(into, "  {}Port{}           {}\n", warn, plain, *start.instead_of);
-  fmt::format_to(into, "  URL            {}http://localhost:{}/{}\n", bold, start.port, plain);
-  fmt::format_to(into, "  Document root  {}\n", text::escape_line(start.document_root));
+  const Settings& settings = start.settings;
+  if (settings.file.empty()) {
+    const Site& site = settings.sites.front();
+    fmt::format_to(into, "  URL            {}http://localhost:{}/{}\n", bold, settings.addresses.front().port, plain);
+    fmt::format_to(into, "  Document root  {}\n", text::escape_line(site.document_root));
+  } else {
+    fmt::format_to(into, "  Settings       {}\n", text::escape_line(settings.file));
+    std::size_t widest = 0;
+    for (const Site& site : settings.sites) widest = std::max(widest, site.name.size());
+    for (const Site& site : settings.sites)
+      fmt::format_to(into, "  {:<13}  {:<{}}  {}{}/{}  {}\n", &site == &settings.sites.front() ? "Sites" : "",
+                     site.name, widest, bold, sites::url_of(settings, site, sites::main_address(settings, site)), plain,
+                     text::escape_line(site.document_root));
+    if (settings.sites.empty())
+      fmt::format_to(into, "  Sites          {}none yet{}; add one: uporter site add NAME FOLDER\n", warn, plain);
+  }
   std::string runs;
   std::string missing;
   for (const run::FoundInterpreter& found : start.interpreters) {
-    const std::string name(found.interpreter->language);
+    const std::string name(found.interpreter.language);
     if (found.path.empty()) {
       missing += (missing.empty() ? "" : ", ") + name;
     } else {
@@ -34,12 +50,20 @@ std::string text_of(const StartLines& start, Colour colour) {
   }
   fmt::format_to(into, "  Runs           {}\n", runs.empty() ? "compiled programs" : runs + ", compiled programs");
   if (!missing.empty()) fmt::format_to(into, "  Not installed  {}\n", missing);
-  if (start.reach == Reach::this_computer) {
+  std::string open_to_network;
+  for (const Listener& listener : settings.listeners()) {
+    const Address& address = listener.address;
+    const bool is_local =
+        address.reach == Address::Reach::this_computer || address.ip.starts_with("127.") || address.ip == "::1";
+    if (!is_local) open_to_network += (open_to_network.empty() ? "" : ", ") + address.text();
+  }
+  if (open_to_network.empty()) {
     out += "  Reach          this computer only\n";
   } else {
-    fmt::format_to(into, "  Reach          {}other computers in the network can reach it{}\n", warn, plain);
+    fmt::format_to(into, "  Reach          {}other computers in the network can reach it{} ({})\n", warn, plain,
+                   open_to_network);
   }
-  fmt::format_to(into, "  Stop           Ctrl+C\n\n");
+  fmt::format_to(into, "  Stop           {}\n\n", start.stop);
   return out;
 }
 

@@ -2,23 +2,21 @@
 #pragma once
 
 #include <chrono>
-#include <cstdint>
 #include <optional>
 #include <string>
 #include <vector>
 
+#include "core/settings/settings.hpp"
 #include "run/probe.hpp"
-#include "server/addresses.hpp"
 #include "server/log_line.hpp"
 
 namespace porter::server {
 
 struct StartLines {
   std::chrono::nanoseconds ready_after{0};
-  std::string document_root;
-  std::uint16_t port = 0;
+  Settings settings;
   std::optional<std::string> instead_of;  ///< A sentence: the usual port is taken, and by whom.
-  Reach reach = Reach::this_computer;
+  std::string stop;                       ///< What to type to stop the server.
   std::vector<run::FoundInterpreter> interpreters;
 };
 

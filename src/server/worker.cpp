@@ -19,11 +19,12 @@ constexpr std::chrono::milliseconds kSweepEvery{250};
 
 }  // namespace
 
-Worker::Worker(Shared& shared)
+Worker::Worker(Shared& shared, std::shared_ptr<const Snapshot> snapshot)
     : shared_(shared),
       context_(BOOST_ASIO_CONCURRENCY_HINT_UNSAFE_IO),
       work_(context_.get_executor()),
-      sweep_timer_(context_) {
+      sweep_timer_(context_),
+      served_(std::make_shared<Served>(std::move(snapshot))) {
   thread_ = std::thread([this] {
     // Signals are the main thread's. Blocked, SIGCHLD would not be ignored any more, and each script's end would wake
     // another thread for nothing.
@@ -42,10 +43,20 @@ void Worker::join() {
   if (thread_.joinable()) thread_.join();
 }
 
-void Worker::adopt(asio::ip::tcp::socket::native_handle_type socket, const asio::ip::tcp& protocol) {
-  asio::post(context_, [this, socket, protocol] {
-    auto connection = std::make_shared<Connection>(*this, asio::ip::tcp::socket(context_, protocol, socket));
+void Worker::adopt(asio::ip::tcp::socket::native_handle_type socket, const Endpoint& endpoint) {
+  asio::post(context_, [this, socket, endpoint] {
+    const asio::ip::tcp protocol = endpoint.is_v6() ? asio::ip::tcp::v6() : asio::ip::tcp::v4();
+    auto connection = std::make_shared<Connection>(*this, asio::ip::tcp::socket(context_, protocol, socket), endpoint);
     asio::co_spawn(context_, connection->serve(), asio::detached);
+  });
+}
+
+void Worker::take(std::shared_ptr<const Snapshot> snapshot) {
+  asio::post(context_, [this, snapshot = std::move(snapshot)] {
+    served_ = std::make_shared<Served>(snapshot);
+    const std::vector<Connection*> all(connections_.begin(), connections_.end());
+    for (Connection* const connection : all)
+      if (snapshot->find(connection->endpoint()) == nullptr) connection->close_if_idle();
   });
 }
 
@@ -79,17 +90,31 @@ std::string_view Worker::date_and_end() {
 }
 
 void Worker::log(const LogLine& line) {
+  const std::size_t before = log_.size();
   append_log_line(log_, line, shared_.colour);
+  marks_.push_back({static_cast<std::uint32_t>(log_.size() - before), line.site_number, line.status});
+  answered_.store(answered_.load(std::memory_order_relaxed) + 1, std::memory_order_relaxed);
   if (log_flush_posted_) return;
   log_flush_posted_ = true;
   asio::post(context_, [this] { flush_log(); });
 }
 
+void Worker::log_access(const std::shared_ptr<AccessLogFile>& to, const AccessLine& line) {
+  // Only after a reload there is another one; what was for the old one goes there.
+  if (access_log_ != to) flush_log();
+  access_log_ = to;
+  append_access_line(access_, line, to->log().format);
+}
+
 void Worker::flush_log() {
   log_flush_posted_ = false;
+  if (!access_.empty()) access_log_->write(access_);
+  access_.clear();
+  access_log_.reset();
   if (log_.empty()) return;
-  shared_.journal->write(log_);
+  shared_.journal->write(log_, marks_);
   log_.clear();
+  marks_.clear();
 }
 
 void Worker::add(Connection& connection) {

@@ -1,7 +1,7 @@
 // A worker: one thread with its io_context and the connections that stay on it.
 //
 // Everything of a connection happens on its worker's thread, so nothing on the way of a request needs a lock. Only
-// adopt(), stop() and abort() may be called from other threads.
+// adopt(), take(), stop() and abort() may be called from other threads.
 #pragma once
 
 #include <sys/socket.h>
@@ -23,9 +23,9 @@
 #include "core/settings/settings.hpp"
 #include "run/gate.hpp"
 #include "run/run.hpp"
-#include "server/file_cache.hpp"
 #include "server/journal.hpp"
 #include "server/log_line.hpp"
+#include "server/snapshot.hpp"
 
 namespace porter::server {
 
@@ -35,10 +35,8 @@ class Connection;
 
 /// What all workers share. It is made before the first worker and outlives the last.
 struct Shared {
-  std::shared_ptr<const Settings> settings;
   std::unordered_map<std::string, std::string> system_types;  ///< Media types by ending, from the system's list.
   std::vector<std::string> passed_on;                         ///< Environment that scripts get from the server's own.
-  std::shared_ptr<run::Gate> gate;
   Journal* journal = nullptr;
   Colour colour = Colour::off;
   std::atomic<std::size_t> connections{0};
@@ -46,13 +44,16 @@ struct Shared {
 
 class Worker {
  public:
-  explicit Worker(Shared& shared);
+  Worker(Shared& shared, std::shared_ptr<const Snapshot> snapshot);
   ~Worker();
   Worker(const Worker&) = delete;
   Worker& operator=(const Worker&) = delete;
 
-  /// Takes a connection over and serves it. From any thread.
-  void adopt(asio::ip::tcp::socket::native_handle_type socket, const asio::ip::tcp& protocol);
+  /// Takes over a connection that came in at `endpoint`, and serves it. From any thread.
+  void adopt(asio::ip::tcp::socket::native_handle_type socket, const Endpoint& endpoint);
+  /// From its next request on, each connection is served by `snapshot`; those whose address is gone are closed when
+  /// they are idle. From any thread.
+  void take(std::shared_ptr<const Snapshot> snapshot);
   /// Lets what is in progress finish, and ends the thread then. From any thread.
   void stop();
   /// Cuts off what is in progress. From any thread, after stop().
@@ -62,7 +63,9 @@ class Worker {
 
   Shared& shared() { return shared_; }
   run::RunSet& runs() { return runs_; }
-  FileCache& files() { return files_; }
+  const std::shared_ptr<Served>& served() const { return served_; }
+  /// Requests answered so far. From any thread.
+  std::uint64_t answered() const { return answered_.load(std::memory_order_relaxed); }
   bool is_stopping() const { return stopping_; }
 
   /// The Date field's line for now and the empty line that ends a head; made anew each second.
@@ -70,6 +73,8 @@ class Worker {
 
   /// Appends to the journal; handed over once the handlers that are ready have run, so a burst is one hand-over.
   void log(const LogLine& line);
+  /// The same for the access log, `to`.
+  void log_access(const std::shared_ptr<AccessLogFile>& to, const AccessLine& line);
 
   void add(Connection& connection);
   void remove(Connection& connection);
@@ -87,13 +92,17 @@ class Worker {
   std::unordered_set<Connection*> connections_;
   run::RunSet runs_;
   std::string log_;
+  std::vector<Journal::Mark> marks_;
+  std::string access_;
+  std::shared_ptr<AccessLogFile> access_log_;  ///< Where access_ goes.
+  std::shared_ptr<Served> served_;
+  std::atomic<std::uint64_t> answered_{0};
   bool log_flush_posted_ = false;
   bool sweeping_ = false;
   bool stopping_ = false;
   bool aborting_ = false;
   std::time_t date_second_ = 0;
   std::string date_and_end_;
-  FileCache files_;
   std::thread thread_;
 };
 

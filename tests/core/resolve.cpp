@@ -21,7 +21,8 @@ struct Place {
   Settings settings;
 
   Place() {
-    settings.site.document_root = folder.path() + "/pages";
+    settings.sites.emplace_back();
+    settings.sites.front().document_root = folder.path() + "/pages";
     settings.search_path = folder.path() + "/programs";
     folder.write("programs/php-cgi", "#!/bin/sh\n", 0755);
     folder.write("pages/index.html", "home");
@@ -39,7 +40,7 @@ struct Place {
     folder.write("pages/cgi-bin/data.csv", "a");
     folder.write("pages/cgi-bin/deep/tides.pl", "#!/usr/bin/perl\n", 0755);
     folder.write("outside.txt", "secret");
-    const std::string root = settings.site.document_root;
+    const std::string root = settings.sites.front().document_root;
     std::filesystem::create_symlink("timetable.html", root + "/inside.html");
     std::filesystem::create_symlink(root + "/timetable.html", root + "/absolute.html");
     std::filesystem::create_symlink("../outside.txt", root + "/leak.txt");
@@ -53,7 +54,7 @@ struct Place {
 
   Resolution look_up(const std::string& path, std::string_view method = "GET") {
     const auto target = std::get<http::Target>(http::parse_target(path, method));
-    return resolve(settings, settings.site, {method, target});
+    return resolve(settings, settings.sites.front(), {method, target});
   }
 
   /// The outcome in short, with the folder's own path written as "~".
@@ -143,23 +144,23 @@ TEST_CASE("a missing path names the nearest, and a typed root name the right URL
   CHECK(std::get<Finding>(resolution.outcome).fact("nearest_url") == "/plain/a%20file.txt");
   resolution = place.look_up("/pages/sub/index.php");
   CHECK(std::get<Finding>(resolution.outcome).fact("url") == "/sub/index.php");
-  resolution = place.look_up(place.settings.site.document_root + "/timetable.html");
+  resolution = place.look_up(place.settings.sites.front().document_root + "/timetable.html");
   CHECK(std::get<Finding>(resolution.outcome).fact("url") == "/timetable.html");
 }
 
 TEST_CASE("settings decide about listing and interpreters") {
   Place place;
-  place.settings.site.listing = false;
+  place.settings.sites.front().listing = false;
   CHECK(place.short_outcome("/plain/") == "no-index");
   place.settings.search_path = "/nowhere";
   CHECK(place.short_outcome("/notices.php") == "interpreter-not-installed");
-  place.settings.site.document_root += "/gone";
+  place.settings.sites.front().document_root += "/gone";
   CHECK(place.short_outcome("/") == "document-root-gone");
 }
 
 TEST_CASE("a document root that is a script folder itself runs what is in it") {
   Place place;
-  place.settings.site.document_root += "/cgi-bin";
+  place.settings.sites.front().document_root += "/cgi-bin";
   CHECK(place.short_outcome("/fares") == "run  ~/pages/cgi-bin/fares /fares ");
   CHECK(place.short_outcome("/data.csv") == "script-not-executable");
 }

@@ -2,26 +2,12 @@
 #include "core/script/interpreters.hpp"
 
 #include <algorithm>
-#include <array>
 
 #include "core/files/paths.hpp"
 #include "core/http/head.hpp"
 
 namespace porter::script {
 namespace {
-
-constexpr auto kInterpreters = std::to_array<Interpreter>({
-    {"PHP", "php-cgi", "-v", "php-cgi", ".php .phtml", Interpreter::Where::anywhere},
-    {"Perl", "perl", "-v", "perl", ".pl .cgi"},
-    {"Python", "python3", "--version", "python3", ".py"},
-    {"Ruby", "ruby", "--version", "ruby", ".rb"},
-    {"Lua", "lua", "-v", "lua5.4", ".lua"},
-    {"Tcl", "tclsh", "", "tcl", ".tcl"},
-    {"Shell", "sh", "", "dash", ".sh"},
-    {"JavaScript", "node", "--version", "nodejs", ".js .mjs .cjs", Interpreter::Where::shared_ending, true},
-    {"Java", "java", "-version", "default-jdk-headless", ".java", Interpreter::Where::script_folder, true},
-    {"R", "Rscript", "--version", "r-base-core", ".R"},
-});
 
 bool has_ending(std::string_view name, std::string_view ending) {
   return name.size() > ending.size() && http::same_name(name.substr(name.size() - ending.size()), ending);
@@ -36,10 +22,24 @@ std::string_view next_word(std::string_view& text) {
 
 }  // namespace
 
-std::span<const Interpreter> interpreters() { return kInterpreters; }
+const std::vector<Interpreter>& usual_interpreters() {
+  static const std::vector<Interpreter> kAll = {
+      {"PHP", "php-cgi", "-v", "php-cgi", ".php .phtml", Interpreter::Where::anywhere},
+      {"Perl", "perl", "-v", "perl", ".pl .cgi"},
+      {"Python", "python3", "--version", "python3", ".py"},
+      {"Ruby", "ruby", "--version", "ruby", ".rb"},
+      {"Lua", "lua", "-v", "lua5.4", ".lua"},
+      {"Tcl", "tclsh", "", "tcl", ".tcl"},
+      {"Shell", "sh", "", "dash", ".sh"},
+      {"JavaScript", "node", "--version", "nodejs", ".js .mjs .cjs", Interpreter::Where::shared_ending, true},
+      {"Java", "java", "-version", "default-jdk-headless", ".java", Interpreter::Where::script_folder, true},
+      {"R", "Rscript", "--version", "r-base-core", ".R"},
+  };
+  return kAll;
+}
 
-const Interpreter* interpreter_for(std::string_view name) {
-  for (const Interpreter& interpreter : kInterpreters) {
+const Interpreter* interpreter_for(const std::vector<Interpreter>& all, std::string_view name) {
+  for (const Interpreter& interpreter : all) {
     std::string_view endings = interpreter.endings;
     for (std::string_view ending = next_word(endings); !ending.empty(); ending = next_word(endings))
       if (has_ending(name, ending)) return &interpreter;
@@ -47,10 +47,10 @@ const Interpreter* interpreter_for(std::string_view name) {
   return nullptr;
 }
 
-const Interpreter* interpreter_called(std::string_view program) {
-  const auto* const found = std::find_if(kInterpreters.begin(), kInterpreters.end(),
-                                         [&](const Interpreter& i) { return i.program == program; });
-  return found == kInterpreters.end() ? nullptr : found;
+const Interpreter* interpreter_called(const std::vector<Interpreter>& all, std::string_view program) {
+  const auto found = std::find_if(all.begin(), all.end(),
+                                  [&](const Interpreter& i) { return files::base_name(i.program) == program; });
+  return found == all.end() ? nullptr : &*found;
 }
 
 std::string version_in(std::string_view output) {

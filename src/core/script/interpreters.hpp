@@ -1,35 +1,41 @@
-// The interpreters that are known: which file name endings each runs, what its program is called, and the Debian
-// package that brings it.
+// Interpreters: which file name endings each runs, what its program is called, and the Debian package that brings it.
+// Settings may change those that are known and add others.
 #pragma once
 
-#include <span>
+#include <cstdint>
 #include <string>
 #include <string_view>
+#include <utility>
+#include <vector>
 
 namespace porter::script {
 
 struct Interpreter {
-  std::string_view language;          ///< As people call it: "PHP".
-  std::string_view program;           ///< The program that runs its scripts: "php-cgi".
-  std::string_view version_argument;  ///< The argument that makes the program print its version; empty: none does.
-  std::string_view package;           ///< The Debian package.
-  std::string_view endings;           ///< Endings of its scripts, each with its dot, separated by spaces.
+  std::string language;          ///< As people call it: "PHP".
+  std::string program;           ///< The program that runs its scripts: "php-cgi", or a path.
+  std::string version_argument;  ///< The argument that makes the program print its version; empty: none does.
+  std::string package;           ///< The Debian package; empty: not known.
+  std::string endings;           ///< Endings of its scripts, each with its dot, separated by spaces.
   enum class Where {
     anywhere,       ///< Its scripts run anywhere below the root.
     script_folder,  ///< They run in script folders, and are shown nowhere.
     shared_ending,  ///< They run in script folders; elsewhere the ending is that of files to be shown.
   } where = Where::script_folder;
-  bool reserves_memory = false;  ///< Its runtime reserves more addresses than it uses, so they cannot be limited.
+  bool reserves_memory = false;          ///< Its runtime reserves more addresses than it uses: they cannot be limited.
+  std::vector<std::string> arguments{};  ///< Between the program and the script's path.
+  std::vector<std::string> environment{};                       ///< "NAME=value", added for its scripts.
+  std::vector<std::pair<std::string, std::uint64_t>> limits{};  ///< For its scripts, by name.
 };
 
-/// All of them, in the order in which they are shown.
-std::span<const Interpreter> interpreters();
+/// Those that are known without any settings, in the order in which they are shown.
+const std::vector<Interpreter>& usual_interpreters();
 
-/// The interpreter whose endings include that of the file called `name`, whatever the case; nullptr if there is none.
-const Interpreter* interpreter_for(std::string_view name);
+/// The one among `all` whose endings include that of the file called `name`, whatever the case; nullptr if there is
+/// none.
+const Interpreter* interpreter_for(const std::vector<Interpreter>& all, std::string_view name);
 
-/// The interpreter whose program is called `program`; nullptr if it is none that is known.
-const Interpreter* interpreter_called(std::string_view program);
+/// The one whose program is called `program` (its last part, if it is a path); nullptr if there is none.
+const Interpreter* interpreter_called(const std::vector<Interpreter>& all, std::string_view program);
 
 /// The version in what a program printed about itself: the first number with a dot in it ("8.2.36"); empty if there is
 /// none.

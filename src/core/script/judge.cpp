@@ -260,7 +260,7 @@ Finding judge_start(const std::string& path, const std::string& command, int err
     const std::string name = line.meant();
     Finding missing = finding(Code::interpreter_not_found,
                               {{"line", first_line_shown(line.text)}, {"program", line.program}, {"name", name}});
-    if (const Interpreter* const known = interpreter_called(name))
+    if (const Interpreter* const known = interpreter_called(usual_interpreters(), name))
       missing.facts.emplace_back("package", std::string(known->package));
     return missing;
   }

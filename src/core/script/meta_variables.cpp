@@ -26,6 +26,22 @@ bool is_withheld(std::string_view name) {
   return name.find('_') != name.npos;
 }
 
+/// Settings may name what is passed on, and the request decides over both. Of two variables with one name programs take
+/// the first, so the earlier ones go.
+void keep_last_of_each_name(std::vector<std::string>& variables) {
+  for (std::size_t i = 0; i < variables.size();) {
+    const std::string name = variables[i].substr(0, variables[i].find('=') + 1);
+    const auto later = variables.begin() + static_cast<std::ptrdiff_t>(i) + 1;
+    const bool is_said_again =
+        std::any_of(later, variables.end(), [&](const std::string& other) { return other.starts_with(name); });
+    if (is_said_again) {
+      variables.erase(later - 1);
+    } else {
+      ++i;
+    }
+  }
+}
+
 }  // namespace
 
 std::vector<std::string> meta_variables(const sites::ScriptFound& script, const Site& site,
@@ -33,6 +49,9 @@ std::vector<std::string> meta_variables(const sites::ScriptFound& script, const 
                                         std::optional<std::uint64_t> body_length,
                                         const std::vector<std::string>& passed_on) {
   std::vector<std::string> out = passed_on;
+  const bool is_changed = !site.environment.empty() || (script.rule != nullptr && !script.rule->environment.empty());
+  if (script.rule != nullptr) out.insert(out.end(), script.rule->environment.begin(), script.rule->environment.end());
+  out.insert(out.end(), site.environment.begin(), site.environment.end());
   const auto add = [&](std::string_view name, std::string_view value) {
     std::string line(name);
     line += '=';
@@ -81,6 +100,7 @@ std::vector<std::string> meta_variables(const sites::ScriptFound& script, const 
       add(protocol_variable(field.name), head.joined(field.name));
     }
   }
+  if (is_changed) keep_last_of_each_name(out);
   return out;
 }
 

@@ -8,39 +8,42 @@ namespace porter {
 namespace {
 
 using Place = std::variant<std::size_t Limits::*, std::chrono::seconds Limits::*, std::size_t http::HeadLimits::*>;
+using Unit = LimitRow::Unit;
 
-struct Row {
-  std::string_view name;
+struct Row : LimitRow {
   Place place;
-  std::uint64_t least;
-  std::uint64_t most;
 };
 
 constexpr std::uint64_t kDay = 86400;
 constexpr std::uint64_t kTebibyte = 1ULL << 40;
 
 const std::array<Row, 18> kRows = {{
-    {"request-line", &http::HeadLimits::request_line, 64, 1 << 20},
-    {"head", &http::HeadLimits::head, 256, 1 << 24},
-    {"fields", &http::HeadLimits::fields, 1, 10000},
-    {"body", &Limits::body, 0, kTebibyte},
-    {"head-time", &Limits::head_time, 1, kDay},
-    {"body-pause", &Limits::body_pause, 1, kDay},
-    {"idle-time", &Limits::idle_time, 1, kDay},
-    {"connections", &Limits::connections, 1, 1000000},
-    {"first-byte", &Limits::first_byte, 1, kDay},
-    {"answer-head", &Limits::answer_head, 64, 1 << 24},
-    {"error-stream", &Limits::error_stream, 256, 1 << 24},
-    {"total-time", &Limits::total_time, 1, kDay},
-    {"address-space", &Limits::address_space, 1 << 24, kTebibyte},
-    {"processor-time", &Limits::processor_time, 1, kDay},
-    {"open-files", &Limits::open_files, 16, 1 << 20},
-    {"runs", &Limits::runs, 0, 10000},
-    {"queue", &Limits::queue, 0, 100000},
-    {"stop-time", &Limits::stop_time, 0, kDay},
+    {{"request-line", Unit::bytes, 64, 1 << 20, false}, &http::HeadLimits::request_line},
+    {{"head", Unit::bytes, 256, 1 << 24, false}, &http::HeadLimits::head},
+    {{"fields", Unit::count, 1, 10000, false}, &http::HeadLimits::fields},
+    {{"body", Unit::bytes, 0, kTebibyte, false}, &Limits::body},
+    {{"head-time", Unit::seconds, 1, kDay, false}, &Limits::head_time},
+    {{"body-pause", Unit::seconds, 1, kDay, false}, &Limits::body_pause},
+    {{"idle-time", Unit::seconds, 1, kDay, false}, &Limits::idle_time},
+    {{"connections", Unit::count, 1, 1000000, false}, &Limits::connections},
+    {{"first-byte", Unit::seconds, 1, kDay, true}, &Limits::first_byte},
+    {{"answer-head", Unit::bytes, 64, 1 << 24, true}, &Limits::answer_head},
+    {{"error-stream", Unit::bytes, 256, 1 << 24, true}, &Limits::error_stream},
+    {{"total-time", Unit::seconds, 1, kDay, true}, &Limits::total_time},
+    {{"address-space", Unit::bytes, 1 << 24, kTebibyte, true}, &Limits::address_space},
+    {{"processor-time", Unit::seconds, 1, kDay, true}, &Limits::processor_time},
+    {{"open-files", Unit::count, 16, 1 << 20, true}, &Limits::open_files},
+    {{"runs", Unit::count, 0, 10000, false}, &Limits::runs},
+    {{"queue", Unit::count, 0, 100000, false}, &Limits::queue},
+    {{"stop-time", Unit::seconds, 0, kDay, false}, &Limits::stop_time},
 }};
 
 }  // namespace
+
+const std::vector<LimitRow>& limit_rows() {
+  static const std::vector<LimitRow> rows(kRows.begin(), kRows.end());
+  return rows;
+}
 
 bool set_limit(Limits& limits, std::string_view name, std::uint64_t value) {
   for (const Row& row : kRows) {
@@ -61,6 +64,20 @@ std::string limit_names() {
     if (!out.empty()) out += ' ';
     out += row.name;
   }
+  return out;
+}
+
+std::vector<Listener> Settings::listeners() const {
+  std::vector<Listener> out;
+  const auto at = [&out](const Address& address) -> Listener& {
+    for (Listener& listener : out)
+      if (listener.address == address) return listener;
+    return out.emplace_back(Listener{address, {}});
+  };
+  for (const Address& address : addresses) at(address);
+  for (std::size_t i = 0; i < sites.size(); ++i)
+    for (const Address& address : sites[i].addresses.empty() ? addresses : sites[i].addresses)
+      at(address).sites.push_back(i);
   return out;
 }
 

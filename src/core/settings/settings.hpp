@@ -1,14 +1,19 @@
-// Settings: what the server is told to do, as one immutable value. A request keeps the snapshot that it began with.
+// Settings: what is served where, and under which limits. An immutable snapshot once the server runs; a reload makes
+// another.
 #pragma once
 
 #include <chrono>
 #include <cstddef>
 #include <cstdint>
+#include <map>
 #include <string>
 #include <string_view>
+#include <utility>
 #include <vector>
 
 #include "core/http/head.hpp"
+#include "core/script/interpreters.hpp"
+#include "core/settings/address.hpp"
 
 namespace porter {
 
@@ -32,6 +37,18 @@ struct Limits {
   std::chrono::seconds stop_time{5};       ///< What a stopping server gives to the requests in progress.
 };
 
+/// One limit, as settings and options name it.
+struct LimitRow {
+  std::string_view name;
+  enum class Unit { bytes, seconds, count } unit;
+  std::uint64_t least;
+  std::uint64_t most;
+  bool is_of_a_run;  ///< It may be set for one interpreter as well.
+};
+
+/// All limits, in the order in which they are shown.
+const std::vector<LimitRow>& limit_rows();
+
 /// Sets the limit called `name` ("head-time", "body", …; sizes in bytes, times in seconds). False: there is none of
 /// that name, or `value` is out of its range.
 bool set_limit(Limits& limits, std::string_view name, std::uint64_t value);
@@ -39,20 +56,54 @@ bool set_limit(Limits& limits, std::string_view name, std::uint64_t value);
 /// The names that set_limit() knows, separated by spaces.
 std::string limit_names();
 
+/// A folder or a file from anywhere, shown below a path of a site.
+struct Mount {
+  std::string path;    ///< The decoded path, such as "/archive"; no final slash.
+  std::string target;  ///< An absolute path on disk without links: a folder, or one file, which may be a script.
+};
+
 /// One virtual host.
 struct Site {
   std::string name;
-  std::vector<std::string> hosts;  ///< Names that it answers to beside localhost, names below it, and IP addresses.
+  /// Host names that it answers to, in lower case: exact ones, "*.name" for all names below a name, "*" for any.
+  std::vector<std::string> hosts;
   std::string document_root;       ///< An absolute path without links or a final slash.
+  std::vector<Address> addresses;  ///< Of its own; none: those of the settings.
   std::vector<std::string> index_files{"index.html", "index.htm", "index.php"};
   bool listing = true;
   std::vector<std::string> script_folders{"cgi-bin"};
+  std::vector<std::string> interpreters;                       ///< The languages that may run; none: all.
+  std::vector<std::string> hidden_files_shown{".well-known"};  ///< Of the names that begin with a dot; "*": all.
+  std::string fallback;  ///< The script, below the root, that answers for paths that match nothing; may be empty.
+  std::vector<std::pair<std::string, std::string>> answer_fields;  ///< Added to every answer that has none of the name.
+  std::map<int, std::string> problem_pages;  ///< Files below the root that are shown in place of our page, by status.
+  std::vector<std::string> environment;      ///< "NAME=value" for its scripts.
+  std::vector<Mount> mounts;
+};
+
+/// Where the log of requests is kept beside the lines that the server shows.
+struct AccessLog {
+  std::string file;  ///< An absolute path; empty: there is none.
+  enum class Format { common, json } format = Format::common;
+};
+
+/// The sites that share one address.
+struct Listener {
+  Address address;
+  std::vector<std::size_t> sites;  ///< Indices into Settings::sites, in their order; none: a start page answers.
 };
 
 struct Settings {
-  Site site;
+  std::string file;                ///< Where they were read from, as an absolute path; empty: from options alone.
+  std::vector<Address> addresses;  ///< For the sites that have none of their own.
+  std::vector<Site> sites;
+  std::vector<script::Interpreter> interpreters = script::usual_interpreters();
   Limits limits;
+  AccessLog access_log;
   std::string search_path;  ///< Where interpreters are looked for: folders separated by colons, as in PATH.
+
+  /// Every address to listen on, each once, with its sites.
+  std::vector<Listener> listeners() const;
 };
 
 }  // namespace porter

@@ -46,22 +46,31 @@ Order order_from_query(std::string_view query) {
   return order;
 }
 
-std::variant<std::vector<Entry>, files::SystemError> read_entries(const FolderFound& folder) {
+std::variant<std::vector<Entry>, files::SystemError> read_entries(const Settings& settings, const Site& site,
+                                                                  const FolderFound& folder) {
   const std::unique_ptr<DIR, int (*)(DIR*)> directory(::opendir(folder.path.c_str()), ::closedir);
   if (!directory) return files::SystemError{errno};
   std::vector<Entry> entries;
   while (const dirent* const item = ::readdir(directory.get())) {
     const std::string_view name = item->d_name;
-    if (is_hidden(name) || is_backup(name)) continue;
+    if (is_hidden(site, name) || is_backup(name)) continue;
     struct stat info {};
     if (::fstatat(::dirfd(directory.get()), item->d_name, &info, 0) != 0) continue;
     if (!S_ISDIR(info.st_mode) && !S_ISREG(info.st_mode)) continue;
     Entry entry;
     entry.name = std::string(name);
     entry.is_folder = S_ISDIR(info.st_mode);
-    entry.runs = would_run(name, info, folder.is_script_folder);
+    entry.runs = would_run(settings, name, info, folder.is_script_folder);
     entry.size = entry.is_folder ? 0 : static_cast<std::uint64_t>(info.st_size);
     entry.changed = info.st_mtim.tv_sec;
+    entries.push_back(std::move(entry));
+  }
+  for (const std::string& name : folder.mounted) {
+    // What is mounted hides an entry of the same name.
+    std::erase_if(entries, [&](const Entry& entry) { return entry.name == name; });
+    Entry entry;
+    entry.name = name;
+    entry.is_folder = true;
     entries.push_back(std::move(entry));
   }
   return entries;

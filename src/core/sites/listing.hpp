@@ -31,9 +31,10 @@ struct Order {
 /// says nothing.
 Order order_from_query(std::string_view query);
 
-/// The entries of `folder` that are shown: no hidden files, no backup copies, nothing that could not be opened anyway
-/// (special files). Unsorted.
-std::variant<std::vector<Entry>, files::SystemError> read_entries(const FolderFound& folder);
+/// The entries of `folder` that `site` shows: no hidden files, no backup copies, nothing that could not be opened
+/// anyway (special files); and what is mounted right below it. Unsorted.
+std::variant<std::vector<Entry>, files::SystemError> read_entries(const Settings& settings, const Site& site,
+                                                                  const FolderFound& folder);
 
 /// Puts folders first, and each group in `order`; equal entries by name.
 void sort_entries(std::vector<Entry>& entries, Order order);

@@ -63,7 +63,7 @@ std::string permissions(mode_t mode) {
   return out;
 }
 
-std::vector<std::string> names_in(const Descriptor& folder) {
+std::vector<std::string> names_in(const Site& site, const Descriptor& folder) {
   std::vector<std::string> names;
   const int copy = ::openat(folder.get(), ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
   if (copy < 0) return names;
@@ -74,7 +74,7 @@ std::vector<std::string> names_in(const Descriptor& folder) {
   }
   const std::unique_ptr<DIR, int (*)(DIR*)> directory(open, ::closedir);
   while (const dirent* const entry = ::readdir(directory.get())) {
-    if (!is_hidden(entry->d_name) && !is_backup(entry->d_name)) names.emplace_back(entry->d_name);
+    if (!is_hidden(site, entry->d_name) && !is_backup(entry->d_name)) names.emplace_back(entry->d_name);
     if (names.size() == kMostNamesToCompare) break;
   }
   std::sort(names.begin(), names.end());
@@ -85,9 +85,12 @@ std::vector<std::string> names_in(const Descriptor& folder) {
 class Resolver {
  public:
   Resolver(const Settings& settings, const Site& site, const Asked& asked)
-      : settings_(settings), site_(site), asked_(asked), parts_(split(asked.target.path)) {
-    trailing_slash_ = asked.target.path.ends_with('/');
-  }
+      : settings_(settings),
+        site_(site),
+        asked_(asked),
+        parts_(split(asked.target.path)),
+        trailing_slash_(asked.target.path.ends_with('/')),
+        root_path_(site.document_root) {}
 
   Resolution run() {
     Outcome outcome = decide();
@@ -100,7 +103,10 @@ class Resolver {
 
   /// The path on disk of the first `count` parts.
   std::string disk_path(std::size_t count) const {
-    return count == 0 ? site_.document_root : site_.document_root + "/" + joined(parts_, 0, count);
+    return count <= skip_ ? root_path_ : root_path_ + "/" + joined(parts_, skip_, count);
+  }
+  std::variant<Descriptor, SystemError> open_parts(std::size_t count, int flags) const {
+    return root_->open_beneath(joined(parts_, skip_, count), flags);
   }
   std::string url_path(std::size_t count) const { return http::percent_encode_path("/" + joined(parts_, 0, count)); }
   Finding finding(Code code, std::vector<Fact> facts) const {
@@ -110,32 +116,68 @@ class Resolver {
 
   Outcome decide() {
     say("The site is \"" + site_.name + "\", and its document root is " + site_.document_root + ".");
-    auto root = Folder::open(site_.document_root);
-    if (const auto* const error = std::get_if<SystemError>(&root))
-      return finding(Code::document_root_gone, {{"root", site_.document_root},
-                                                {"root_quoted", text::shell_word(site_.document_root)},
-                                                {"reason", describe(*error)}});
+    if (const Mount* const mount = find_mount()) {
+      struct stat info {};
+      skip_ = split(mount->path).size();
+      root_path_ = mount->target;
+      say("Below its path " + mount->path + " it shows " + mount->target + ".");
+      if (::stat(mount->target.c_str(), &info) == 0 && !S_ISDIR(info.st_mode)) return judge_mounted_file(info);
+    }
+    auto root = Folder::open(root_path_);
+    if (const auto* const error = std::get_if<SystemError>(&root)) return root_gone(*error);
     root_ = std::move(std::get<Folder>(root));
     for (std::size_t count = parts_.size();; --count) {
-      auto opened = root_->open_beneath(joined(parts_, 0, count), O_PATH);
+      auto opened = open_parts(count, O_PATH);
       if (auto* const entry = std::get_if<Descriptor>(&opened)) return judge_entry(std::move(*entry), count);
       const int error = std::get<SystemError>(opened).number;
       if (error == EXDEV || error == ELOOP)
-        return finding(Code::outside_root, {{"root", site_.document_root}, {"file", disk_path(count)}});
+        return finding(Code::outside_root, {{"root", root_path_}, {"file", disk_path(count)}});
       if (error == EACCES) return closed_folder(count);
       if (error != ENOENT && error != ENOTDIR && error != ENAMETOOLONG)
         return finding(Code::file_vanished, {{"file", disk_path(count)}, {"reason", describe(SystemError{error})}});
-      if (count == 0)
-        return finding(Code::document_root_gone, {{"root", site_.document_root},
-                                                  {"root_quoted", text::shell_word(site_.document_root)},
-                                                  {"reason", describe(SystemError{error})}});
+      if (count == skip_) return root_gone(SystemError{error});
     }
+  }
+
+  Finding root_gone(SystemError error) const {
+    return finding(Code::document_root_gone,
+                   {{"root", root_path_}, {"root_quoted", text::shell_word(root_path_)}, {"reason", describe(error)}});
+  }
+
+  /// The mount with the longest path that the asked one begins with.
+  const Mount* find_mount() const {
+    const Mount* found = nullptr;
+    std::size_t longest = 0;
+    for (const Mount& mount : site_.mounts) {
+      const auto parts = split(mount.path);
+      if (parts.size() <= longest || parts.size() > parts_.size()) continue;
+      if (!std::equal(parts.begin(), parts.end(), parts_.begin())) continue;
+      found = &mount;
+      longest = parts.size();
+    }
+    return found;
+  }
+
+  /// A mount of one file: what of the path is left is for the script that it may be.
+  Outcome judge_mounted_file(const struct stat& info) {
+    auto folder = Folder::open(files::folder_of(root_path_).empty() ? "/" : std::string(files::folder_of(root_path_)));
+    if (const auto* const error = std::get_if<SystemError>(&folder)) return root_gone(*error);
+    root_ = std::move(std::get<Folder>(folder));
+    const std::string name(files::base_name(root_path_));
+    const script::Interpreter* const interpreter = script::interpreter_for(settings_.interpreters, name);
+    if (interpreter != nullptr && interpreter->where == script::Interpreter::Where::anywhere)
+      return interpreted(*interpreter, skip_);
+    if ((info.st_mode & 0111) != 0 || interpreter != nullptr) return run_directly(name, info, interpreter, skip_);
+    if (skip_ < parts_.size() || trailing_slash_)
+      return finding(Code::not_a_folder, {{"file", root_path_}, {"url", url_path(skip_)}});
+    if (auto refused = refuse_method("file")) return std::move(*refused);
+    return open_file(name, skip_);
   }
 
   /// The deepest entry that exists: the first `count` parts lead to it.
   Outcome judge_entry(Descriptor entry, std::size_t count) {
-    for (std::size_t i = 0; i < count; ++i)
-      if (is_hidden(parts_[i])) return hidden(i + 1);
+    for (std::size_t i = skip_; i < count; ++i)
+      if (is_hidden(site_, parts_[i])) return hidden(i + 1);
     struct stat info {};
     if (::fstat(entry.get(), &info) != 0)
       return finding(Code::file_vanished, {{"file", disk_path(count)}, {"reason", describe(SystemError{errno})}});
@@ -157,7 +199,7 @@ class Resolver {
     }
     say(disk_path(count) + " is a folder.");
     for (const std::string& name : site_.index_files) {
-      const std::string relative = joined(parts_, 0, count) + (count > 0 ? "/" : "") + name;
+      const std::string relative = joined(parts_, skip_, count) + (count > skip_ ? "/" : "") + name;
       auto opened = root_->open_beneath(relative, O_PATH);
       auto* const index = std::get_if<Descriptor>(&opened);
       struct stat info {};
@@ -173,7 +215,18 @@ class Resolver {
     if (!site_.listing) return finding(Code::no_index, {{"folder", disk_path(count)}, {"names", names}});
     if (auto refused = refuse_method("folder")) return std::move(*refused);
     say("It has none of the index files (" + names + "), so its entries are listed.");
-    return FolderFound{disk_path(count), in_script_folder(count + 1)};
+    return FolderFound{disk_path(count), in_script_folder(count + 1), mounts_below(count)};
+  }
+
+  /// The names of the mounts right below the first `count` parts.
+  std::vector<std::string> mounts_below(std::size_t count) const {
+    std::vector<std::string> names;
+    for (const Mount& mount : site_.mounts) {
+      const auto parts = split(mount.path);
+      if (parts.size() == count + 1 && std::equal(parts.begin(), parts.end() - 1, parts_.begin()))
+        names.push_back(parts.back());
+    }
+    return names;
   }
 
   Outcome judge_file(const Descriptor& entry, const struct stat& info, std::size_t count) {
@@ -182,31 +235,35 @@ class Resolver {
     const std::string& name = parts_[count - 1];
     if (is_backup(name)) return finding(Code::backup_file, {{"file", path}, {"file_quoted", text::shell_word(path)}});
     // A link must not show by another name what would be run by its own, so the real place and name count too.
-    const script::Interpreter* interpreter = script::interpreter_for(name);
-    if (interpreter == nullptr) interpreter = script::interpreter_for(files::base_name(real));
+    const script::Interpreter* interpreter = script::interpreter_for(settings_.interpreters, name);
+    if (interpreter == nullptr) interpreter = script::interpreter_for(settings_.interpreters, files::base_name(real));
     const bool runs_here = in_script_folder(count) || really_in_script_folder(real);
     if (interpreter != nullptr && interpreter->where == script::Interpreter::Where::anywhere)
       return interpreted(*interpreter, count);
-    if (runs_here) return run_in_script_folder(info, interpreter, count);
+    if (runs_here) {
+      say(path + " lies in a script folder, so it is run and not shown.");
+      return run_directly(joined(parts_, skip_, count), info, interpreter, count);
+    }
+    if (answers_for_nothing_) return run_directly(joined(parts_, skip_, count), info, interpreter, count);
     if (interpreter != nullptr && interpreter->where == script::Interpreter::Where::script_folder) {
       const std::string folder = site_.script_folders.empty() ? "cgi-bin" : site_.script_folders.front();
       return finding(Code::script_needs_script_folder,
                      {{"file", path},
                       {"file_quoted", text::shell_word(path)},
-                      {"language", std::string(interpreter->language)},
+                      {"language", interpreter->language},
                       {"folders", folder},
                       {"folder_quoted", text::shell_word(site_.document_root + "/" + folder)}});
     }
     if (count < parts_.size() || trailing_slash_)
       return finding(Code::not_a_folder, {{"file", path}, {"url", url_path(count)}});
     if (auto refused = refuse_method("file")) return std::move(*refused);
-    return open_file(count);
+    return open_file(joined(parts_, skip_, count), count);
   }
 
-  Outcome open_file(std::size_t count) {
+  Outcome open_file(const std::string& relative, std::size_t count) {
     const std::string path = disk_path(count);
     // Without O_NONBLOCK, a named pipe that has taken the file's place meanwhile would hold the server up.
-    auto opened = root_->open_beneath(joined(parts_, 0, count), O_RDONLY | O_NONBLOCK | O_NOCTTY);
+    auto opened = root_->open_beneath(relative, O_RDONLY | O_NONBLOCK | O_NOCTTY);
     if (const auto* const error = std::get_if<SystemError>(&opened)) {
       if (error->number == EACCES) return unreadable(count, "+r");
       return finding(Code::file_vanished, {{"file", path}, {"reason", describe(*error)}});
@@ -220,50 +277,69 @@ class Resolver {
 
   Outcome interpreted(const script::Interpreter& interpreter, std::size_t count) {
     const std::string path = disk_path(count);
-    say(path + " is a " + std::string(interpreter.language) + " script.");
-    std::string program = files::find_program(std::string(interpreter.program), settings_.search_path);
-    if (program.empty())
-      return finding(Code::interpreter_not_installed, {{"file", path},
-                                                       {"program", std::string(interpreter.program)},
-                                                       {"path", settings_.search_path},
-                                                       {"package", std::string(interpreter.package)}});
+    say(path + " is a " + interpreter.language + " script.");
+    if (auto refused = refuse_language(interpreter.language, path)) return std::move(*refused);
+    std::string program = files::find_program(interpreter.program, settings_.search_path);
+    if (program.empty()) {
+      Finding missing = finding(Code::interpreter_not_installed,
+                                {{"file", path}, {"program", interpreter.program}, {"path", settings_.search_path}});
+      if (!interpreter.package.empty()) missing.facts.emplace_back("package", interpreter.package);
+      return missing;
+    }
     say("It is run by " + program + ".");
-    return found_script(count, std::move(program), std::string(interpreter.language));
+    return found_script(count, std::move(program), &interpreter);
   }
 
-  Outcome run_in_script_folder(const struct stat& info, const script::Interpreter* interpreter, std::size_t count) {
+  /// Runs the file at `relative` below the open folder: by its own first line, else by its ending.
+  Outcome run_directly(const std::string& relative, const struct stat& info, const script::Interpreter* interpreter,
+                       std::size_t count) {
     const std::string path = disk_path(count);
-    say(path + " lies in a script folder, so it is run and not shown.");
     if ((info.st_mode & 0111) == 0)
       return finding(Code::script_not_executable,
                      {{"file", path}, {"file_quoted", text::shell_word(path)}, {"mode", permissions(info.st_mode)}});
-    if (interpreter != nullptr && !starts_itself(count)) {
+    const std::string start = start_of(relative);
+    const script::FirstLine line = script::read_first_line(start);
+    const bool is_program = start.starts_with(
+        "\x7f"
+        "ELF");
+    // A byte-order mark keeps the first line from being recognised, which is a problem to be told and not to be hidden.
+    const bool starts_itself = start.starts_with("#!") || is_program || start.starts_with("\xef\xbb\xbf#!");
+    if (interpreter != nullptr && !starts_itself) {
       say("It has no first line that names an interpreter, so its ending decides.");
       return interpreted(*interpreter, count);
     }
-    return found_script(count, {}, {});
+    const script::Interpreter* const named = script::interpreter_called(settings_.interpreters, line.meant());
+    if (auto refused = refuse_language(named == nullptr ? "compiled" : named->language, path))
+      return std::move(*refused);
+    return found_script(count, {}, nullptr);
   }
 
-  /// True if the file at the end of the first `count` parts is a compiled program or has a first line of its own, be it
-  /// one that a byte-order mark keeps from being recognised.
-  bool starts_itself(std::size_t count) const {
-    auto opened = root_->open_beneath(joined(parts_, 0, count), O_RDONLY | O_NONBLOCK | O_NOCTTY);
+  std::optional<Finding> refuse_language(const std::string& language, const std::string& path) const {
+    if (site_.interpreters.empty() || contains(site_.interpreters, language)) return std::nullopt;
+    std::string allowed;
+    for (const std::string& name : site_.interpreters) allowed += (allowed.empty() ? "" : ", ") + name;
+    return finding(Code::interpreter_not_allowed,
+                   {{"file", path}, {"language", language}, {"site", site_.name}, {"languages", allowed}});
+  }
+
+  std::string start_of(const std::string& relative) const {
+    auto opened = root_->open_beneath(relative, O_RDONLY | O_NONBLOCK | O_NOCTTY);
     const auto* const file = std::get_if<Descriptor>(&opened);
-    std::array<char, 5> bytes{};
+    std::array<char, 256> bytes{};
     const ssize_t got = file == nullptr ? 0 : ::read(file->get(), bytes.data(), bytes.size());
-    const std::string_view start(bytes.data(), static_cast<std::size_t>(std::max<ssize_t>(got, 0)));
-    return start.starts_with("#!") ||
-           start.starts_with(
-               "\x7f"
-               "ELF") ||
-           start.starts_with("\xef\xbb\xbf#!");
+    return {bytes.data(), static_cast<std::size_t>(std::max<ssize_t>(got, 0))};
   }
 
-  Outcome found_script(std::size_t count, std::string interpreter, std::string language) const {
+  Outcome found_script(std::size_t count, std::string interpreter, const script::Interpreter* rule) const {
     ScriptFound found;
     found.path = disk_path(count);
     found.interpreter = std::move(interpreter);
-    found.language = std::move(language);
+    found.rule = rule;
+    if (answers_for_nothing_) {
+      // What was asked for stands in REQUEST_URI; to the script itself no path leads on.
+      found.name = "/" + site_.fallback;
+      return found;
+    }
     // SCRIPT_NAME and PATH_INFO together are the path as it was sent, doubled slashes included (RFC 3875, section 3.3).
     const std::string& path = asked_.target.path;
     std::size_t end = 0;
@@ -276,7 +352,23 @@ class Resolver {
     return found;
   }
 
+  /// The script that answers in place of what does not exist.
+  Outcome fall_back() {
+    say("There is nothing at " + asked_.target.raw_path + ", and for that the site has a fallback: " + site_.fallback +
+        ".");
+    answers_for_nothing_ = true;
+    parts_ = split(site_.fallback);
+    trailing_slash_ = false;
+    auto opened = open_parts(parts_.size(), O_PATH);
+    auto* const entry = std::get_if<Descriptor>(&opened);
+    struct stat info {};
+    if (entry == nullptr || ::fstat(entry->get(), &info) != 0 || !S_ISREG(info.st_mode))
+      return finding(Code::fallback_missing, {{"file", disk_path(parts_.size())}, {"site", site_.name}});
+    return judge_file(*entry, info, parts_.size());
+  }
+
   Outcome nothing_there(const Descriptor& folder, std::size_t count) {
+    if (!site_.fallback.empty() && skip_ == 0) return fall_back();
     const std::string& missing = parts_[count];
     const std::string_view root_name = files::base_name(site_.document_root);
     const std::string whole = "/" + joined(parts_, 0, parts_.size());
@@ -289,10 +381,10 @@ class Resolver {
     };
     if (whole == site_.document_root || whole.starts_with(site_.document_root + "/"))
       return root_in_url(site_.document_root.substr(1), whole.substr(site_.document_root.size()));
-    if (count == 0 && http::same_name(missing, root_name))
+    if (count == 0 && skip_ == 0 && http::same_name(missing, root_name))
       return root_in_url(missing, whole.substr(1 + missing.size()));
     say(disk_path(count) + " is a folder, and it has no entry " + missing + ".");
-    if (const auto near = text::nearest(missing, names_in(folder))) {
+    if (const auto near = text::nearest(missing, names_in(site_, folder))) {
       facts.emplace_back("nearest", *near);
       facts.emplace_back("nearest_url", url_path(count) + http::percent_encode_path((count > 0 ? "/" : "") + *near));
     }
@@ -311,9 +403,9 @@ class Resolver {
 
   /// A folder on the way to the first `count` parts may not be entered.
   Outcome closed_folder(std::size_t count) {
-    std::size_t closed = 0;
-    for (std::size_t i = 1; i <= count; ++i) {
-      auto opened = root_->open_beneath(joined(parts_, 0, i), O_PATH);
+    std::size_t closed = skip_;
+    for (std::size_t i = skip_ + 1; i <= count; ++i) {
+      auto opened = open_parts(i, O_PATH);
       if (std::holds_alternative<SystemError>(opened)) break;
       closed = i;
     }
@@ -338,7 +430,7 @@ class Resolver {
 
   /// True if the entry at the end of the first `count` parts lies below a script folder.
   bool in_script_folder(std::size_t count) const {
-    if (contains(site_.script_folders, files::base_name(site_.document_root))) return true;
+    if (contains(site_.script_folders, files::base_name(root_path_))) return true;
     for (std::size_t i = 0; i + 1 < count && i < parts_.size(); ++i)
       if (contains(site_.script_folders, parts_[i])) return true;
     return false;
@@ -346,8 +438,8 @@ class Resolver {
 
   /// The same for the place where a link leads in the end.
   bool really_in_script_folder(const std::string& real) const {
-    if (!real.starts_with(site_.document_root + "/")) return false;
-    const auto parts = split(std::string_view(real).substr(site_.document_root.size()));
+    if (!real.starts_with(root_path_ + "/")) return false;
+    const auto parts = split(std::string_view(real).substr(root_path_.size()));
     return std::any_of(parts.begin(), parts.empty() ? parts.end() : parts.end() - 1,
                        [&](const std::string& part) { return contains(site_.script_folders, part); });
   }
@@ -358,6 +450,9 @@ class Resolver {
   std::vector<std::string> parts_;
   bool trailing_slash_ = false;
   bool stands_first_ = true;
+  bool answers_for_nothing_ = false;  ///< The fallback is looked at.
+  std::string root_path_;             ///< The document root, or what is mounted.
+  std::size_t skip_ = 0;              ///< How many parts lead to the mount.
   std::optional<Folder> root_;
   std::vector<std::string> trail_;
 };
@@ -373,14 +468,16 @@ bool is_known_method(std::string_view method) {
   return std::find(kKnown.begin(), kKnown.end(), method) != kKnown.end();
 }
 
-bool would_run(std::string_view name, const struct stat& info, bool in_script_folder) {
+bool would_run(const Settings& settings, std::string_view name, const struct stat& info, bool in_script_folder) {
   if (!S_ISREG(info.st_mode)) return false;
-  const script::Interpreter* const interpreter = script::interpreter_for(name);
+  const script::Interpreter* const interpreter = script::interpreter_for(settings.interpreters, name);
   if (interpreter != nullptr && interpreter->where == script::Interpreter::Where::anywhere) return true;
   return in_script_folder && (info.st_mode & 0111) != 0;
 }
 
-bool is_hidden(std::string_view name) { return name.starts_with('.') && name != ".well-known"; }
+bool is_hidden(const Site& site, std::string_view name) {
+  return name.starts_with('.') && !contains(site.hidden_files_shown, name) && !contains(site.hidden_files_shown, "*");
+}
 
 bool is_backup(std::string_view name) {
   return name.ends_with('~') || name.ends_with(".bak") || name.ends_with(".swp");

@@ -35,17 +35,18 @@ struct FileFound {
 
 /// A folder whose entries are to be shown.
 struct FolderFound {
-  std::string path;               ///< On disk, without a final slash.
-  bool is_script_folder = false;  ///< Its executable files would be run.
+  std::string path;                  ///< On disk, without a final slash.
+  bool is_script_folder = false;     ///< Its executable files would be run.
+  std::vector<std::string> mounted;  ///< Names of the mounts right below it.
 };
 
 /// A script to be run.
 struct ScriptFound {
   std::string path;         ///< On disk.
   std::string interpreter;  ///< The full path of the program that runs it; empty if it is run directly.
-  std::string language;     ///< "PHP", or empty if its own first line decides.
-  std::string name;         ///< SCRIPT_NAME: the decoded path that leads to the script (RFC 3875, section 4.1.13).
-  std::string path_info;    ///< PATH_INFO: the decoded rest of the path; empty or begins with a slash (4.1.5).
+  const script::Interpreter* rule = nullptr;  ///< Of that interpreter, in the settings; null if it is run directly.
+  std::string name;       ///< SCRIPT_NAME: the decoded path that leads to the script (RFC 3875, section 4.1.13).
+  std::string path_info;  ///< PATH_INFO: the decoded rest of the path; empty or begins with a slash (4.1.5).
 };
 
 struct Redirect {
@@ -72,10 +73,10 @@ inline constexpr std::string_view kScriptMethods = "GET, HEAD, POST, PUT, PATCH,
 bool is_known_method(std::string_view method);
 
 /// True if the file called `name` in a folder would be run for a request: its ending or its permissions say so.
-bool would_run(std::string_view name, const struct stat& info, bool in_script_folder);
+bool would_run(const Settings& settings, std::string_view name, const struct stat& info, bool in_script_folder);
 
-/// True for names that are not shown: a leading dot (".well-known" excepted).
-bool is_hidden(std::string_view name);
+/// True for names that `site` does not show: a leading dot, unless its settings except them.
+bool is_hidden(const Site& site, std::string_view name);
 
 /// True for the copies that editors leave behind ("page.php~", ".page.php.swp", "page.php.bak").
 bool is_backup(std::string_view name);

@@ -1,0 +1,152 @@
+// Writing, enabling and removing the unit. The service manager is told by systemctl, as a person would.
+#include "client/autostart.hpp"
+
+#include <fmt/format.h>
+#include <spawn.h>
+#include <sys/stat.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <array>
+#include <cerrno>
+#include <cstdio>
+#include <cstdlib>
+#include <cstring>
+#include <filesystem>
+#include <fstream>
+#include <vector>
+
+#include "client/output.hpp"
+#include "client/serve.hpp"
+#include "core/files/beneath.hpp"
+#include "core/files/paths.hpp"
+#include "core/text/text.hpp"
+#include "run/environment.hpp"
+#include "run/instance.hpp"
+
+namespace porter::client {
+namespace {
+
+namespace fs = std::filesystem;
+
+/// A word of ExecStart, quoted as systemd.service(5) has it.
+std::string unit_word(const std::string& word) {
+  std::string out = "\"";
+  for (const char c : word) {
+    if (c == '"' || c == '\\') out += '\\';
+    if (c == '%' || c == '$') out += c;
+    out += c;
+  }
+  return out + "\"";
+}
+
+struct Unit {
+  std::string name;
+  std::string file;
+};
+
+Unit unit_of(const run::Instance& instance) {
+  const char* const config = std::getenv("XDG_CONFIG_HOME");
+  const std::string base = config != nullptr && config[0] == '/' ? config : run::home_folder() + "/.config";
+  // The name of the instance's folder is another for every settings file.
+  const std::string name = "upright-porter-" + std::string(files::base_name(instance.folder)).substr(0, 8) + ".service";
+  return {name, base + "/systemd/user/" + name};
+}
+
+std::string unit_text(const run::Instance& instance) {
+  return fmt::format(
+      "[Unit]\nDescription=Upright Porter for {}\n\n[Service]\nType=notify\nExecStart={} --settings {}\n"
+      "ExecReload=/bin/kill -HUP "
+      "$MAINPID\nRestart=on-failure\nTimeoutStopSec=30\n\n[Install]\nWantedBy=default.target\n",
+      text::escape_line(instance.settings), unit_word(server_program()), unit_word(instance.settings));
+}
+
+/// Runs systemctl --user; its exit status, or -1 if there is none.
+int systemctl(std::vector<std::string> words) {
+  const std::string program = files::find_program("systemctl", run::search_path());
+  if (program.empty()) return -1;
+  words.insert(words.begin(), {"systemctl", "--user"});
+  std::vector<char*> arguments;
+  for (std::string& word : words) arguments.push_back(word.data());
+  arguments.push_back(nullptr);
+  pid_t id = -1;
+  int status = 0;
+  if (::posix_spawn(&id, program.c_str(), nullptr, nullptr, arguments.data(), environ) != 0) return -1;
+  ::waitpid(id, &status, 0);
+  return WIFEXITED(status) ? WEXITSTATUS(status) : -1;
+}
+
+/// Tells of ports that a server started at login may not open.
+void tell_reserved_ports(const run::Instance& instance) {
+  int first = 1024;
+  std::ifstream("/proc/sys/net/ipv4/ip_unprivileged_port_start") >> first;
+  const SettingsRead read = load_settings(instance.settings, run::home_folder());
+  for (const Listener& listener : read.settings.listeners())
+    if (listener.address.port < first)
+      fail(Finding{Code::port_reserved, {{"port", std::to_string(listener.address.port)}}});
+}
+
+int turn_on(const run::Instance& instance, const Unit& unit) {
+  const SettingsRead read = load_settings(instance.settings, run::home_folder());
+  if (!read.problems.empty()) return fail(read.problems);
+  std::error_code error;
+  fs::create_directories(fs::path(unit.file).parent_path(), error);
+  std::ofstream file(unit.file, std::ios::trunc);
+  file << unit_text(instance);
+  file.close();
+  if (!file)
+    return fail(fmt::format("The unit {} cannot be written: {}.", text::escape_line(unit.file), std::strerror(errno)));
+  fmt::print("Written: {}\n", text::escape_line(unit.file));
+  tell_reserved_ports(instance);
+  // A server that was started by hand holds the lock; the unit takes over at the next login.
+  const bool runs = run::lock_holder(instance).has_value();
+  if (systemctl({"daemon-reload"}) == 0 &&
+      systemctl(runs ? std::vector<std::string>{"enable", unit.name}
+                     : std::vector<std::string>{"enable", "--now", unit.name}) == 0) {
+    fmt::print("The server starts at login from now on{}.\n", runs ? "; it runs already" : ", and has been started");
+    return kFine;
+  }
+  return fail(
+      fmt::format("The service manager of the user could not be told. In a session with systemd, type:\n"
+                  "  systemctl --user daemon-reload && systemctl --user enable --now {}",
+                  unit.name));
+}
+
+int turn_off(const Unit& unit) {
+  if (::access(unit.file.c_str(), F_OK) != 0) {
+    fmt::print("The server does not start at login.\n");
+    return kFine;
+  }
+  systemctl({"disable", "--now", unit.name});
+  if (::unlink(unit.file.c_str()) != 0)
+    return fail(fmt::format("The unit {} cannot be removed: {}.", text::escape_line(unit.file), std::strerror(errno)));
+  systemctl({"daemon-reload"});
+  fmt::print("Removed: {}\n", text::escape_line(unit.file));
+  return kFine;
+}
+
+int show(const run::Instance& instance, const Unit& unit) {
+  if (::access(unit.file.c_str(), F_OK) != 0) {
+    fmt::print("The server does not start at login. To have it so: uporter autostart on{}\n",
+               run::settings_option(instance.settings));
+    return kFailed;
+  }
+  std::ifstream file(unit.file);
+  const std::string text((std::istreambuf_iterator<char>(file)), {});
+  fmt::print("The server starts at login: {}\n", text::escape_line(unit.file));
+  if (text != unit_text(instance))
+    return fail(fmt::format("The unit is for another place of the program. Write it anew: uporter autostart on{}",
+                            run::settings_option(instance.settings)));
+  return kFine;
+}
+
+}  // namespace
+
+int run_autostart(const std::string& settings, Autostart wish) {
+  const run::Instance instance = run::instance_for(run::find_settings_file(settings));
+  const Unit unit = unit_of(instance);
+  if (wish == Autostart::on) return turn_on(instance, unit);
+  return wish == Autostart::off ? turn_off(unit) : show(instance, unit);
+}
+
+}  // namespace porter::client

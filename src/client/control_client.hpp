@@ -1,0 +1,35 @@
+// Speaking to a running server through its control socket.
+#pragma once
+
+#include <functional>
+#include <nlohmann/json.hpp>
+#include <optional>
+#include <string>
+#include <string_view>
+
+#include "run/instance.hpp"
+
+namespace porter::client {
+
+/// Whether a server runs for an instance, and whether it can be spoken to.
+enum class Presence { absent, present, silent };
+Presence presence_of(const run::Instance& instance);
+
+struct Reply {
+  int status = 0;  ///< 0: the server could not be asked, and `body` is a text that tells why.
+  nlohmann::json body;
+};
+
+/// Asks the server one thing: "GET", "/v1/status".
+Reply ask(const run::Instance& instance, const std::string& method, const std::string& target,
+          const nlohmann::json& body = nullptr);
+
+/// Asks for lines of JSON and hands each to `take` as it comes, until the server ends or `take` returns false. False:
+/// it could not be asked.
+bool ask_for_lines(const run::Instance& instance, const std::string& target,
+                   const std::function<bool(const nlohmann::json&)>& take);
+
+/// `text` as a part of a query or path.
+std::string encoded(std::string_view text);
+
+}  // namespace porter::client

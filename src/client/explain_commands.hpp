@@ -1,0 +1,13 @@
+// explain and doctor: what leads where, and what is wrong.
+#pragma once
+
+#include <string>
+
+#include "client/instance_commands.hpp"
+
+namespace porter::client {
+
+int run_explain(const std::string& settings, const std::string& what, Form form);
+int run_doctor(const std::string& settings, Form form);
+
+}  // namespace porter::client

@@ -1,0 +1,331 @@
+// Starting, stopping and watching the server of a settings file.
+#include "client/instance_commands.hpp"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <poll.h>
+#include <spawn.h>
+#include <sys/stat.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <array>
+#include <cerrno>
+#include <chrono>
+#include <csignal>
+#include <cstdio>
+#include <cstring>
+#include <thread>
+
+#include "client/control_client.hpp"
+#include "client/output.hpp"
+#include "client/serve.hpp"
+#include "core/files/descriptor.hpp"
+#include "core/text/text.hpp"
+#include "run/instance.hpp"
+
+namespace porter::client {
+namespace {
+
+using Json = nlohmann::json;
+using Clock = std::chrono::steady_clock;
+
+constexpr std::chrono::seconds kStartTime{20};
+constexpr std::chrono::seconds kStopTime{30};
+constexpr std::chrono::seconds kGraceAfterTerm{8};
+constexpr std::chrono::milliseconds kLookEvery{20};
+constexpr off_t kLargeLog = 1024 * 1024;
+
+run::Instance instance_of(const std::string& settings) { return run::instance_for(run::find_settings_file(settings)); }
+
+Finding not_running(const run::Instance& instance) {
+  return {Code::server_not_running,
+          {{"settings", instance.settings}, {"option", run::settings_option(instance.settings)}}};
+}
+
+Finding unreachable(const run::Instance& instance, const std::string& reason) {
+  return {Code::server_unreachable,
+          {{"process", std::to_string(run::lock_holder(instance).value_or(0))},
+           {"settings", instance.settings},
+           {"reason", reason},
+           {"option", run::settings_option(instance.settings)}}};
+}
+
+/// Waits until nobody holds the lock; false: `time` is over.
+bool wait_for_end(const run::Instance& instance, std::chrono::milliseconds time) {
+  const auto end = Clock::now() + time;
+  while (run::lock_holder(instance)) {
+    if (Clock::now() > end) return false;
+    std::this_thread::sleep_for(kLookEvery);
+  }
+  return true;
+}
+
+/// Asks the running server; prints why not and sets `status` if that is not possible.
+std::optional<Reply> ask_running(const run::Instance& instance, const std::string& method, const std::string& target,
+                                 int& status) {
+  status = kFailed;
+  if (!run::lock_holder(instance)) {
+    fail(not_running(instance));
+    return std::nullopt;
+  }
+  Reply reply = ask(instance, method, target);
+  if (reply.status == 0) {
+    fail(unreachable(instance, reply.body.get<std::string>()));
+    return std::nullopt;
+  }
+  return reply;
+}
+
+std::string since_text(long long seconds) {
+  if (seconds < 60) return fmt::format("{} s", seconds);
+  if (seconds < 3600) return fmt::format("{} min", seconds / 60);
+  if (seconds < 86400) return fmt::format("{} h {} min", seconds / 3600, seconds / 60 % 60);
+  return fmt::format("{} days", seconds / 86400);
+}
+
+std::string shown(const Json& value) { return text::escape_line(value.get<std::string>()); }
+
+void print_sites(const Json& sites) {
+  std::size_t widest = 0;
+  std::size_t widest_url = 0;
+  for (const Json& site : sites) {
+    widest = std::max(widest, site["name"].get<std::string>().size());
+    widest_url = std::max(widest_url, site["url"].get<std::string>().size());
+  }
+  bool is_first = true;
+  for (const Json& site : sites) {
+    fmt::print("  {:<11}  {:<{}}  {}{:<{}}{}  {}\n", is_first ? "Sites" : "", shown(site["name"]), widest, paint().bold,
+               site["url"].get<std::string>(), widest_url, paint().plain, shown(site["document_root"]));
+    for (const Json& mount : site["mounts"])
+      fmt::print("  {:<11}  {:<{}}  {:<{}}  {}\n", "", "", widest, "  " + shown(mount["path"]), widest_url,
+                 shown(mount["target"]));
+    is_first = false;
+  }
+  if (sites.empty()) fmt::print("  {:<11}  none yet; add one: uporter site add NAME FOLDER\n", "Sites");
+}
+
+void print_status(const Json& now) {
+  fmt::print("{}Upright Porter is {}{} for {} (process {})\n\n", paint().good, now["state"].get<std::string>(),
+             paint().plain, since_text(now["uptime_seconds"].get<long long>()), now["process"].get<long>());
+  fmt::print("  Settings     {}\n", shown(now["settings"]));
+  bool is_first = true;
+  for (const Json& address : now["addresses"]) {
+    std::string names;
+    for (const Json& name : address["sites"]) names += (names.empty() ? "" : ", ") + name.get<std::string>();
+    fmt::print("  {:<11}  {:<16}  {}\n", is_first ? "Addresses" : "", address["address"].get<std::string>(),
+               names.empty() ? "no site; a start page answers" : names);
+    is_first = false;
+  }
+  print_sites(now["sites"]);
+  std::string languages;
+  for (const Json& interpreter : now["interpreters"]) {
+    if (interpreter["path"].get<std::string>().empty()) continue;
+    const std::string version = interpreter["version"].get<std::string>();
+    languages += (languages.empty() ? "" : ", ") + interpreter["language"].get<std::string>() +
+                 (version.empty() ? "" : " " + version);
+  }
+  fmt::print("  Runs         {}\n", languages.empty() ? "compiled programs" : languages + ", compiled programs");
+  fmt::print("  Now          {} of at most {} scripts running, {} connections, {} requests answered\n",
+             now["runs"]["running"].get<long>(), now["runs"]["most"].get<long>(), now["connections"].get<long>(),
+             now["requests"].get<long long>());
+  fmt::print("  Log          {}\n", shown(now["log"]));
+  if (const std::string access = now["access_log"].get<std::string>(); !access.empty())
+    fmt::print("  Access log   {}\n", text::escape_line(access));
+  if (now["problems"].empty()) {
+    fmt::print("  Problems     none\n");
+  } else {
+    fmt::print("\n{}Problems{}\n", paint().warn, paint().plain);
+    for (const Json& problem : now["problems"]) fmt::print("{}", problem["text"].get<std::string>());
+  }
+}
+
+/// The part of the log that was written since it had `from` bytes.
+std::string log_since(const std::string& path, off_t from) {
+  const files::Descriptor file(::open(path.c_str(), O_RDONLY | O_CLOEXEC));
+  std::string out;
+  std::array<char, 4096> buffer{};
+  for (off_t at = from; file.is_open();) {
+    const ssize_t got = ::pread(file.get(), buffer.data(), buffer.size(), at);
+    if (got <= 0) break;
+    out.append(buffer.data(), static_cast<std::size_t>(got));
+    at += got;
+  }
+  return out;
+}
+
+/// Starts uporterd in a session of its own. Its process id, or -1; `ready` can be read once it answers or has ended.
+pid_t spawn_server(const run::Instance& instance, int log, files::Descriptor& ready) {
+  std::array<int, 2> ends{};
+  if (::pipe2(ends.data(), O_CLOEXEC) != 0) return -1;
+  ready.reset(ends[0]);
+  const files::Descriptor writer(ends[1]);
+  constexpr int kReady = 3;
+  posix_spawn_file_actions_t actions;
+  posix_spawnattr_t attributes;
+  ::posix_spawn_file_actions_init(&actions);
+  ::posix_spawn_file_actions_addopen(&actions, 0, "/dev/null", O_RDONLY, 0);
+  ::posix_spawn_file_actions_adddup2(&actions, log, 1);
+  ::posix_spawn_file_actions_adddup2(&actions, log, 2);
+  ::posix_spawn_file_actions_adddup2(&actions, writer.get(), kReady);
+  ::posix_spawn_file_actions_addclosefrom_np(&actions, kReady + 1);
+  ::posix_spawnattr_init(&attributes);
+  // A session of its own: closing the terminal, or Ctrl+C in it, is not meant for the server.
+  ::posix_spawnattr_setflags(&attributes, POSIX_SPAWN_SETSID);
+  std::vector<std::string> words = {server_program(), "--settings", instance.settings, "--ready",
+                                    std::to_string(kReady)};
+  std::vector<char*> arguments;
+  for (std::string& word : words) arguments.push_back(word.data());
+  arguments.push_back(nullptr);
+  pid_t id = -1;
+  if (::posix_spawn(&id, arguments[0], &actions, &attributes, arguments.data(), environ) != 0) id = -1;
+  ::posix_spawn_file_actions_destroy(&actions);
+  ::posix_spawnattr_destroy(&attributes);
+  return id;
+}
+
+/// True once the server has told that it answers; false: it has ended, or `time` is over.
+bool wait_until_ready(int ready, std::chrono::milliseconds time) {
+  pollfd poll{ready, POLLIN, 0};
+  std::array<char, 8> text{};
+  return ::poll(&poll, 1, static_cast<int>(time.count())) > 0 && ::read(ready, text.data(), text.size()) > 0;
+}
+
+}  // namespace
+
+int run_start(const std::string& settings) {
+  const run::Instance instance = instance_of(settings);
+  if (run::lock_holder(instance)) {
+    const Reply reply = ask(instance, "GET", "/v1/status");
+    if (reply.status != 200) return fail(unreachable(instance, "its control socket is silent"));
+    fmt::print("It runs already.\n\n");
+    print_status(reply.body);
+    return kFine;
+  }
+  if (const auto wrong = run::make_folders(instance)) return fail(*wrong);
+  struct stat info {};
+  if (::stat(instance.log.c_str(), &info) == 0 && info.st_size > kLargeLog)
+    ::rename(instance.log.c_str(), (instance.log + ".old").c_str());
+  const files::Descriptor log(::open(instance.log.c_str(), O_WRONLY | O_APPEND | O_CREAT | O_CLOEXEC, 0600));
+  if (!log.is_open())
+    return fail(
+        fmt::format("The log {} cannot be written: {}.", text::escape_line(instance.log), std::strerror(errno)));
+  const off_t before = ::lseek(log.get(), 0, SEEK_END);
+  files::Descriptor ready;
+  const pid_t id = spawn_server(instance, log.get(), ready);
+  if (id < 0)
+    return fail(fmt::format("The server program {} cannot be started: {}. It must lie beside uporter.",
+                            server_program(), std::strerror(errno)));
+  if (wait_until_ready(ready.get(), kStartTime)) return run_status(settings, Form::text);
+  int status = 0;
+  if (::waitpid(id, &status, WNOHANG) == 0) {
+    // The end of the pipe may come a moment before that of the process.
+    std::this_thread::sleep_for(std::chrono::milliseconds(200));
+    if (::waitpid(id, &status, WNOHANG) == 0)
+      return fail(fmt::format("The server (process {}) has not answered within {} s. See its log: {}", id,
+                              kStartTime.count(), instance.log));
+  }
+  constexpr int kAlreadyRunning = 4;
+  // Somebody else was faster by a moment; then what was wanted is so.
+  if (WIFEXITED(status) && WEXITSTATUS(status) == kAlreadyRunning) {
+    for (int i = 0; i < 100 && presence_of(instance) != Presence::present; ++i) std::this_thread::sleep_for(kLookEvery);
+    return run_start(settings);
+  }
+  std::fputs(log_since(instance.log, before).c_str(), stderr);
+  return fail("The server was not started.", WIFEXITED(status) ? WEXITSTATUS(status) : kFailed);
+}
+
+int run_stop(const std::string& settings) {
+  const run::Instance instance = instance_of(settings);
+  const auto process = run::lock_holder(instance);
+  if (!process) {
+    fmt::print("No server runs for {}.\n", text::escape_line(instance.settings));
+    return kFine;
+  }
+  if (ask(instance, "POST", "/v1/stop").status == 0 && *process > 0) {
+    // It does not listen any more; the signals of old still reach it.
+    ::kill(*process, SIGTERM);
+    if (!wait_for_end(instance, kGraceAfterTerm)) ::kill(*process, SIGKILL);
+  }
+  if (!wait_for_end(instance, kStopTime))
+    return fail(fmt::format("The server (process {}) has not ended within {} s. End it: kill -9 {}", *process,
+                            kStopTime.count(), *process));
+  fmt::print("Stopped.\n");
+  return kFine;
+}
+
+int run_restart(const std::string& settings) {
+  const int status = run_stop(settings);
+  return status == kFine ? run_start(settings) : status;
+}
+
+int run_status(const std::string& settings, Form form) {
+  const run::Instance instance = instance_of(settings);
+  if (!run::lock_holder(instance)) {
+    if (form == Form::json) {
+      fmt::print("{}\n", Json({{"state", "stopped"}, {"settings", text::to_utf8(instance.settings)}}).dump(2));
+    } else {
+      fmt::print("{}Upright Porter is not running{} for {}\nStart it: uporter start{}\n", paint().warn, paint().plain,
+                 text::escape_line(instance.settings), run::settings_option(instance.settings));
+    }
+    return kFailed;
+  }
+  int status = kFine;
+  const auto reply = ask_running(instance, "GET", "/v1/status", status);
+  if (!reply) return status;
+  form == Form::json ? fmt::print("{}\n", reply->body.dump(2)) : print_status(reply->body);
+  return kFine;
+}
+
+int run_reload(const std::string& settings) {
+  const run::Instance instance = instance_of(settings);
+  int status = kFine;
+  const auto reply = ask_running(instance, "POST", "/v1/reload", status);
+  if (!reply) return status;
+  if (reply->status != 200) {
+    fail_with(reply->body);
+    return fail("The settings were not applied; the server goes on as before.");
+  }
+  fmt::print("Applied: {}\n", text::escape_line(instance.settings));
+  return kFine;
+}
+
+int run_log(const std::string& settings, const LogOptions& options) {
+  const run::Instance instance = instance_of(settings);
+  if (!run::lock_holder(instance)) return fail(not_running(instance));
+  std::string target = fmt::format("/v1/log?lines={}", options.lines);
+  if (options.follow) target += "&follow=true";
+  if (options.errors) target += "&errors=true";
+  if (!options.site.empty()) target += "&site=" + encoded(options.site);
+  const bool asked = ask_for_lines(instance, target, [](const Json& line) {
+    if (!line.is_object()) return true;
+    const int status = line.value("status", 200);
+    const std::string& colour = status >= 500 || status == 0 ? paint().bad
+                                : status >= 400              ? paint().warn
+                                                             : std::string();
+    fmt::print("{}{}{}\n", colour, line.value("text", ""), colour.empty() ? "" : paint().plain);
+    std::fflush(stdout);
+    return std::ferror(stdout) == 0;
+  });
+  return asked ? kFine : fail(unreachable(instance, "its control socket cannot be reached"));
+}
+
+int run_check(const std::string& named) {
+  const std::string file = run::find_settings_file(named);
+  if (::access(file.c_str(), F_OK) != 0)
+    return fail(
+        fmt::format("There are no settings {}. Make them, beginning with a site: uporter site add NAME FOLDER{}",
+                    text::escape_line(file), run::settings_option(file)));
+  const SettingsRead read = load_settings(file, run::home_folder());
+  if (!read.problems.empty()) {
+    fail(read.problems);
+    return fail(fmt::format("{} {} in {}", read.problems.size(), read.problems.size() == 1 ? "problem" : "problems",
+                            text::escape_line(file)));
+  }
+  fmt::print("{} is fine: {} {}, {} {}.\n", text::escape_line(file), read.settings.sites.size(),
+             read.settings.sites.size() == 1 ? "site" : "sites", read.settings.listeners().size(),
+             read.settings.listeners().size() == 1 ? "address" : "addresses");
+  return kFine;
+}
+
+}  // namespace porter::client

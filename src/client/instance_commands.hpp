@@ -1,0 +1,29 @@
+// start, stop, restart, status, reload, log and check: the server that stays.
+#pragma once
+
+#include <cstddef>
+#include <string>
+
+namespace porter::client {
+
+// `settings` is what --settings named; empty: the usual place. The results are exit statuses.
+
+/// Starts the server in the background, and returns once it answers or has said why it does not.
+int run_start(const std::string& settings);
+int run_stop(const std::string& settings);
+int run_restart(const std::string& settings);
+
+enum class Form { text, json };
+int run_status(const std::string& settings, Form form);
+int run_reload(const std::string& settings);
+
+struct LogOptions {
+  bool follow = false;
+  std::string site;
+  bool errors = false;
+  std::size_t lines = 40;
+};
+int run_log(const std::string& settings, const LogOptions& options);
+int run_check(const std::string& file);
+
+}  // namespace porter::client

@@ -1,0 +1,44 @@
+// Speaking to people at a terminal.
+#include "client/output.hpp"
+
+#include <unistd.h>
+
+#include <cstdio>
+#include <cstdlib>
+#include <nlohmann/json.hpp>
+
+#include "core/text/text.hpp"
+
+namespace porter::client {
+
+const Paint& paint() {
+  static const Paint kPaint = [] {
+    const char* const no_color = std::getenv("NO_COLOR");
+    const bool on = ::isatty(STDOUT_FILENO) == 1 && (no_color == nullptr || *no_color == '\0');
+    return on ? Paint{"\x1b[1;32m", "\x1b[1;33m", "\x1b[1;31m", "\x1b[1m", "\x1b[0m"} : Paint{};
+  }();
+  return kPaint;
+}
+
+int fail(const std::string& sentence, int status) {
+  std::fputs((sentence + "\n").c_str(), stderr);
+  return status;
+}
+
+int fail(const std::vector<SettingsProblem>& problems) {
+  for (const SettingsProblem& problem : problems) std::fputs(text_of(problem).c_str(), stderr);
+  return kFailed;
+}
+
+int fail_with(const nlohmann::json& body) {
+  if (!body.is_object()) return fail("The server gave an answer that cannot be read.");
+  for (const auto& problem : body.value("problems", nlohmann::json::array()))
+    std::fputs(problem.value("text", std::string("(unknown problem)\n")).c_str(), stderr);
+  return kFailed;
+}
+
+int fail(const Finding& finding) {
+  return fail(text::escape_line(sentence_of(finding)) + "\nWhat to do: " + text::escape_line(remedy_of(finding)));
+}
+
+}  // namespace porter::client

@@ -1,0 +1,32 @@
+// What the commands share when they speak to people: colour, exit statuses, problems.
+#pragma once
+
+#include <nlohmann/json_fwd.hpp>
+#include <string>
+#include <vector>
+
+#include "core/settings/read_settings.hpp"
+
+namespace porter::client {
+
+// Exit statuses of all commands.
+inline constexpr int kFine = 0;
+inline constexpr int kFailed = 1;  ///< What was asked for could not be done, or is not so.
+inline constexpr int kBadUse = 2;  ///< The command was called wrongly.
+
+/// Colours of a terminal; empty texts where output goes elsewhere or NO_COLOR is set.
+struct Paint {
+  std::string good, warn, bad, bold, plain;
+};
+const Paint& paint();
+
+/// Prints a sentence to the error stream; the result is `status`.
+int fail(const std::string& sentence, int status = kFailed);
+/// Prints each problem to the error stream; kFailed.
+int fail(const std::vector<SettingsProblem>& problems);
+/// The same for the problems in an answer of the control interface.
+int fail_with(const nlohmann::json& body);
+/// Prints the finding's sentence and what to do; kFailed.
+int fail(const Finding& finding);
+
+}  // namespace porter::client

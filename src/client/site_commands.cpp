@@ -1,0 +1,246 @@
+// Changing and showing the sites: through the running server, or in the settings alone if there is none.
+#include "client/site_commands.hpp"
+
+#include <fmt/format.h>
+#include <spawn.h>
+#include <sys/stat.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <array>
+#include <climits>
+#include <cstdio>
+#include <cstdlib>
+
+#include "client/control_client.hpp"
+#include "client/output.hpp"
+#include "core/files/beneath.hpp"
+#include "core/http/target.hpp"
+#include "core/sites/choose.hpp"
+#include "core/text/text.hpp"
+#include "run/environment.hpp"
+#include "run/explain.hpp"
+#include "run/settings_edit.hpp"
+
+namespace porter::client {
+namespace {
+
+using Json = nlohmann::json;
+
+/// The settings of an instance without its server; problems are printed, and then there are none.
+std::optional<Settings> read_alone(const run::Instance& instance) {
+  SettingsRead read = load_settings(instance.settings, run::home_folder());
+  if (!read.problems.empty()) {
+    fail(read.problems);
+    return std::nullopt;
+  }
+  read.settings.search_path = run::search_path();
+  return std::move(read.settings);
+}
+
+/// Tries the edit through the server, or on the file alone; prints problems. The settings afterwards, or nullopt.
+std::optional<Settings> change(const run::Instance& instance, const SettingsEdit& edit, const std::string& method,
+                               const std::string& target, const Json& body) {
+  if (run::lock_holder(instance)) {
+    const Reply reply = ask(instance, method, target, body);
+    if (reply.status == 0) {
+      fail(reply.body.get<std::string>());
+      return std::nullopt;
+    }
+    if (reply.status >= 400) {
+      fail_with(reply.body);
+      return std::nullopt;
+    }
+    return read_alone(instance);
+  }
+  run::SettingsEdited edited = run::edit_settings(instance.settings, edit);
+  if (edited.problems.empty()) return std::move(edited.settings);
+  fail(edited.problems);
+  return std::nullopt;
+}
+
+const Site* find_site(const Settings& settings, const std::string& name) {
+  for (const Site& site : settings.sites)
+    if (site.name == name) return &site;
+  return nullptr;
+}
+
+std::string url_of_site(const Settings& settings, const Site& site) {
+  return sites::url_of(settings, site, sites::main_address(settings, site)) + "/";
+}
+
+/// The real path of what is named on the command line; empty, with a sentence printed, if it does not exist.
+std::string real_path(const std::string& named) {
+  std::array<char, PATH_MAX> real{};
+  if (::realpath(named.c_str(), real.data()) != nullptr) return real.data();
+  fail(fmt::format("There is no {}. Make it first: mkdir -p {}", text::escape_line(named), text::shell_word(named)));
+  return {};
+}
+
+void tell_server(const run::Instance& instance) {
+  if (!run::lock_holder(instance))
+    fmt::print("The server is not running. Start it: uporter start{}\n", run::settings_option(instance.settings));
+}
+
+/// The site that is meant where none is named; empty, with a sentence printed, if there is none.
+std::string meant_site(const run::Instance& instance, const std::string& named) {
+  if (!named.empty()) return named;
+  const auto settings = read_alone(instance);
+  if (!settings) return {};
+  if (!settings->sites.empty()) return settings->sites.front().name;
+  fail("There is no site yet. Add one: uporter site add NAME FOLDER");
+  return {};
+}
+
+}  // namespace
+
+int run_site_add(const std::string& settings, const SiteOptions& options) {
+  const run::Instance instance = run::instance_for(run::find_settings_file(settings));
+  SettingsEdit edit;
+  edit.kind = SettingsEdit::Kind::add_site;
+  edit.site = options.name;
+  edit.folder = real_path(options.folder);
+  edit.hosts = options.hosts;
+  if (edit.folder.empty()) return kBadUse;
+  Json body = {{"name", edit.site}, {"folder", edit.folder}};
+  if (!options.hosts.empty()) body["hosts"] = options.hosts;
+  if (options.port > 0) {
+    edit.port = static_cast<std::uint16_t>(options.port);
+    body["port"] = options.port;
+  }
+  const auto after = change(instance, edit, "POST", "/v1/sites", body);
+  const Site* const site = after ? find_site(*after, options.name) : nullptr;
+  if (site == nullptr) return kFailed;
+  fmt::print("{}{}{}  {}\n", paint().bold, url_of_site(*after, *site), paint().plain,
+             text::escape_line(site->document_root));
+  tell_server(instance);
+  return kFine;
+}
+
+int run_site_remove(const std::string& settings, const std::string& name) {
+  const run::Instance instance = run::instance_for(run::find_settings_file(settings));
+  SettingsEdit edit;
+  edit.kind = SettingsEdit::Kind::remove_site;
+  edit.site = name;
+  if (!change(instance, edit, "DELETE", "/v1/sites/" + encoded(name), nullptr)) return kFailed;
+  fmt::print("Removed: {}. Its folder is as it was.\n", text::escape_line(name));
+  return kFine;
+}
+
+int run_site_list(const std::string& settings, Form form) {
+  const run::Instance instance = run::instance_for(run::find_settings_file(settings));
+  Json sites = Json::array();
+  if (run::lock_holder(instance)) {
+    const Reply reply = ask(instance, "GET", "/v1/sites");
+    if (reply.status != 200) return fail("The server does not answer.");
+    sites = reply.body["sites"];
+  } else {
+    const auto alone = read_alone(instance);
+    if (!alone) return kFailed;
+    for (const Site& site : alone->sites) {
+      Json mounts = Json::array();
+      for (const Mount& mount : site.mounts)
+        mounts.push_back({{"path", text::to_utf8(mount.path)}, {"target", text::to_utf8(mount.target)}});
+      sites.push_back({{"name", site.name},
+                       {"url", url_of_site(*alone, site)},
+                       {"document_root", text::to_utf8(site.document_root)},
+                       {"hosts", site.hosts},
+                       {"mounts", mounts}});
+    }
+  }
+  if (form == Form::json) {
+    fmt::print("{}\n", sites.dump(2));
+    return kFine;
+  }
+  std::size_t name_width = 4;
+  std::size_t url_width = 3;
+  for (const Json& site : sites) {
+    name_width = std::max(name_width, site["name"].get<std::string>().size());
+    url_width = std::max(url_width, site["url"].get<std::string>().size());
+  }
+  if (sites.empty()) fmt::print("No site yet. Add one: uporter site add NAME FOLDER\n");
+  for (const Json& site : sites) {
+    fmt::print("{:<{}}  {}{:<{}}{}  {}\n", text::escape_line(site["name"].get<std::string>()), name_width, paint().bold,
+               site["url"].get<std::string>(), url_width, paint().plain,
+               text::escape_line(site["document_root"].get<std::string>()));
+    for (const Json& mount : site["mounts"])
+      fmt::print("{:<{}}  {:<{}}  {}\n", "", name_width, "  " + text::escape_line(mount["path"].get<std::string>()),
+                 url_width, text::escape_line(mount["target"].get<std::string>()));
+  }
+  return kFine;
+}
+
+int run_mount_add(const std::string& settings, const MountOptions& options) {
+  const run::Instance instance = run::instance_for(run::find_settings_file(settings));
+  SettingsEdit edit;
+  edit.kind = SettingsEdit::Kind::add_mount;
+  edit.site = meant_site(instance, options.site);
+  edit.path = options.path;
+  edit.folder = edit.site.empty() ? "" : real_path(options.folder);
+  if (edit.folder.empty()) return kBadUse;
+  if (!edit.path.starts_with('/'))
+    return fail(fmt::format("The path {} of a mount begins with a slash: /{}", text::escape_line(edit.path),
+                            text::escape_line(edit.path)),
+                kBadUse);
+  const auto after =
+      change(instance, edit, "POST", "/v1/mounts", {{"site", edit.site}, {"path", edit.path}, {"target", edit.folder}});
+  const Site* const site = after ? find_site(*after, edit.site) : nullptr;
+  if (site == nullptr) return kFailed;
+  const std::string base = url_of_site(*after, *site);
+  fmt::print("{}{}{}{}  {}\n", paint().bold, base.substr(0, base.size() - 1),
+             http::percent_encode_path(edit.path) + "/", paint().plain, text::escape_line(edit.folder));
+  tell_server(instance);
+  return kFine;
+}
+
+int run_mount_remove(const std::string& settings, const MountOptions& options) {
+  const run::Instance instance = run::instance_for(run::find_settings_file(settings));
+  SettingsEdit edit;
+  edit.kind = SettingsEdit::Kind::remove_mount;
+  edit.site = meant_site(instance, options.site);
+  edit.path = options.path;
+  if (edit.site.empty()) return kBadUse;
+  if (!change(instance, edit, "DELETE", "/v1/mounts?site=" + encoded(edit.site) + "&path=" + encoded(edit.path),
+              nullptr))
+    return kFailed;
+  fmt::print("Removed: {} of {}. Its folder is as it was.\n", text::escape_line(edit.path),
+             text::escape_line(edit.site));
+  return kFine;
+}
+
+int run_open(const std::string& named, const std::string& what) {
+  const run::Instance instance = run::instance_for(run::find_settings_file(named));
+  const auto settings = read_alone(instance);
+  if (!settings) return kFailed;
+  std::string url;
+  const Site* site = find_site(*settings, what);
+  if (what.empty() && !settings->sites.empty()) site = &settings->sites.front();
+  if (site != nullptr) {
+    url = url_of_site(*settings, *site);
+  } else if (what.empty()) {
+    url = "http://localhost:" + std::to_string(settings->listeners().front().address.port) + "/";
+  } else {
+    const run::Standing standing{true, 0, run::settings_option(instance.settings)};
+    std::array<char, PATH_MAX> here{};
+    const auto explanation =
+        run::explain(*settings, standing, what, ::getcwd(here.data(), here.size()) != nullptr ? here.data() : "/");
+    for (const Finding& finding : explanation.findings) fail(finding);
+    if (explanation.urls.empty()) return kFailed;
+    url = explanation.urls.front();
+  }
+  fmt::print("{}\n", url);
+  std::fflush(stdout);
+  if (!run::lock_holder(instance))
+    return fail({Code::server_not_running,
+                 {{"settings", instance.settings}, {"option", run::settings_option(instance.settings)}}});
+  const bool has_display = std::getenv("DISPLAY") != nullptr || std::getenv("WAYLAND_DISPLAY") != nullptr;
+  const std::string program = files::find_program("xdg-open", run::search_path());
+  if (!has_display || program.empty()) return kFine;
+  std::array<char*, 3> arguments = {const_cast<char*>(program.c_str()), url.data(), nullptr};
+  pid_t id = -1;
+  int status = 0;
+  if (::posix_spawn(&id, program.c_str(), nullptr, nullptr, arguments.data(), environ) == 0) ::waitpid(id, &status, 0);
+  return kFine;
+}
+
+}  // namespace porter::client

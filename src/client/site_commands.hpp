@@ -1,0 +1,34 @@
+// site, mount and open: what is served, changed from the command line.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "client/instance_commands.hpp"
+
+namespace porter::client {
+
+struct SiteOptions {
+  std::string name;
+  std::string folder;
+  std::vector<std::string> hosts;
+  int port = 0;  ///< 0: the common addresses.
+};
+int run_site_add(const std::string& settings, const SiteOptions& options);
+int run_site_remove(const std::string& settings, const std::string& name);
+int run_site_list(const std::string& settings, Form form);
+
+struct MountOptions {
+  std::string path;
+  std::string folder;
+  std::string site;  ///< Empty: the first one.
+};
+int run_mount_add(const std::string& settings, const MountOptions& options);
+int run_mount_remove(const std::string& settings, const MountOptions& options);
+
+/// Opens the browser at a site, or at the URL of a file; prints the URL where there is no browser to open.
+int run_open(const std::string& settings, const std::string& what);
+
+}  // namespace porter::client

@@ -1,0 +1,246 @@
+// Finding the lines of a table or key by toml++, which tells where each stands, and cutting or inserting whole lines.
+#include "core/settings/edit.hpp"
+
+#include <algorithm>
+#include <cstdint>
+
+#define TOML_EXCEPTIONS 1
+#include <toml++/toml.h>
+
+namespace porter {
+namespace {
+
+using Lines = std::vector<std::string>;
+
+/// Lines with their line ends, so that they can be put together again as they were.
+Lines split_lines(std::string_view text) {
+  Lines out;
+  while (!text.empty()) {
+    const std::size_t end = std::min(text.find('\n'), text.size() - 1) + 1;
+    out.emplace_back(text.substr(0, end));
+    text.remove_prefix(end);
+  }
+  return out;
+}
+
+std::string joined(const Lines& lines) {
+  std::string out;
+  for (const std::string& line : lines) out += line;
+  return out;
+}
+
+std::string_view trimmed(std::string_view line) {
+  while (!line.empty() && (line.back() == '\n' || line.back() == '\r' || line.back() == ' ' || line.back() == '\t'))
+    line.remove_suffix(1);
+  while (!line.empty() && (line.front() == ' ' || line.front() == '\t')) line.remove_prefix(1);
+  return line;
+}
+
+/// `text` as a TOML string.
+std::string quoted(std::string_view text) {
+  constexpr std::string_view kDigits = "0123456789abcdef";
+  std::string out = "\"";
+  for (const char c : text) {
+    const auto byte = static_cast<unsigned char>(c);
+    if (c == '"' || c == '\\') {
+      out += '\\';
+      out += c;
+    } else if (byte < 0x20 || byte == 0x7f) {
+      out += "\\u00";
+      out += kDigits[byte >> 4];
+      out += kDigits[byte & 15];
+    } else {
+      out += c;
+    }
+  }
+  return out + "\"";
+}
+
+/// A name as the part of a key: bare where TOML allows that.
+std::string as_key(std::string_view name) {
+  const bool bare = !name.empty() && std::all_of(name.begin(), name.end(), [](char c) {
+    return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '-' || c == '_';
+  });
+  return bare ? std::string(name) : quoted(name);
+}
+
+Finding refused(std::string problem, std::string advice) {
+  return {Code::settings_edit_refused, {{"problem", std::move(problem)}, {"advice", std::move(advice)}}};
+}
+
+class Editor {
+ public:
+  explicit Editor(std::string_view text) : table_(toml::parse(text)), lines_(split_lines(text)) {
+    if (text.find("\r\n") != text.npos) line_end_ = "\r\n";
+  }
+
+  std::variant<std::string, Finding> run(const SettingsEdit& edit) {
+    const toml::table* const site = site_table(edit.site);
+    if (edit.kind == SettingsEdit::Kind::add_site) {
+      if (site != nullptr)
+        return refused("There is a site \"" + edit.site + "\" already",
+                       "Use another name, or remove it first: uporter site remove " + edit.site);
+      add_site(edit);
+      return joined(lines_);
+    }
+    if (site == nullptr)
+      return refused("There is no site \"" + edit.site + "\"", "See which there are: uporter site list");
+    if (edit.kind == SettingsEdit::Kind::remove_site) return remove_site(edit.site, *site);
+    const toml::table* const mounts = (*site)["mounts"].as_table();
+    const bool exists = mounts != nullptr && mounts->contains(edit.path);
+    if (edit.kind == SettingsEdit::Kind::add_mount) {
+      if (exists)
+        return refused("The site \"" + edit.site + "\" has a mount " + edit.path + " already",
+                       "Remove it first: uporter mount remove " + edit.path + " --site " + edit.site);
+      return add_mount(edit, *site, mounts);
+    }
+    if (!exists)
+      return refused("The site \"" + edit.site + "\" has no mount " + edit.path,
+                     "See which there are: uporter site list");
+    return remove_mount(edit, *mounts);
+  }
+
+ private:
+  const toml::table* site_table(const std::string& name) const {
+    const toml::table* const sites = table_["site"].as_table();
+    return sites == nullptr ? nullptr : sites->get_as<toml::table>(name);
+  }
+
+  void end_last_line() {
+    if (!lines_.empty() && !lines_.back().ends_with('\n')) lines_.back() += line_end_;
+  }
+
+  void add_site(const SettingsEdit& edit) {
+    end_last_line();
+    if (!lines_.empty() && !trimmed(lines_.back()).empty()) lines_.push_back(line_end_);
+    const auto add = [this](const std::string& line) { lines_.push_back(line + line_end_); };
+    add("[site." + as_key(edit.site) + "]");
+    add("document-root = " + quoted(edit.folder));
+    if (!edit.hosts.empty()) {
+      std::string hosts;
+      for (const std::string& host : edit.hosts) hosts += (hosts.empty() ? "" : ", ") + quoted(host);
+      add("hosts = [" + hosts + "]");
+    }
+    if (edit.port) add("addresses = [\"localhost:" + std::to_string(*edit.port) + "\"]");
+  }
+
+  /// True for a line that opens a table.
+  static bool is_header(std::string_view line) { return trimmed(line).starts_with('['); }
+
+  /// The line, counted from 0, after the last one of the table whose header stands at `header`: up to the next header,
+  /// without the comments and empty lines that belong to that one.
+  std::size_t end_of_table(std::size_t header) const {
+    std::size_t end = next_header(header);
+    while (end > header + 1 && end < lines_.size() && is_comment_or_empty(lines_[end - 1])) --end;
+    return end;
+  }
+  /// The next line that opens a table. A line within a value of several lines may begin with a bracket as well, so the
+  /// places that the parser tells decide.
+  std::size_t next_header(std::size_t header) const {
+    std::size_t next = lines_.size();
+    collect_headers(table_, [&](std::size_t line) {
+      if (line > header) next = std::min(next, line);
+    });
+    return next;
+  }
+  template <typename Visit>
+  void collect_headers(const toml::table& table, const Visit& visit) const {
+    for (const auto& [key, node] : table) {
+      if (const auto* const inner = node.as_table()) {
+        const std::size_t line = inner->source().begin.line;
+        if (line > 0 && !inner->is_inline() && is_header(lines_[line - 1])) visit(line - 1);
+        collect_headers(*inner, visit);
+      }
+    }
+  }
+  static bool is_comment_or_empty(std::string_view line) {
+    return trimmed(line).empty() || trimmed(line).starts_with('#');
+  }
+
+  std::variant<std::string, Finding> remove_site(const std::string& name, const toml::table& site) {
+    // The site's own table and the tables in it, each with its lines, from the last to the first.
+    std::vector<std::size_t> headers;
+    const std::size_t own = site.source().begin.line;
+    if (own > 0 && !site.is_inline() && is_header(lines_[own - 1])) headers.push_back(own - 1);
+    collect_headers(site, [&](std::size_t line) { headers.push_back(line); });
+    if (headers.empty())
+      return refused(
+          "The site \"" + name + "\" is not written as a table of its own, so its lines cannot be told apart",
+          "Remove it by hand.");
+    std::sort(headers.rbegin(), headers.rend());
+    headers.erase(std::unique(headers.begin(), headers.end()), headers.end());
+    Lines kept = lines_;
+    for (const std::size_t header : headers) {
+      const std::size_t end = end_of_table(header);
+      const auto at = [&kept](std::size_t line) { return kept.begin() + static_cast<std::ptrdiff_t>(line); };
+      kept.erase(at(header), at(end));
+      // One of the empty lines on both sides goes too.
+      const bool empty_before = header > 0 && trimmed(kept[header - 1]).empty();
+      const bool empty_after = header >= kept.size() || trimmed(kept[header]).empty();
+      if (empty_before && empty_after) kept.erase(at(header - 1));
+    }
+    return joined(kept);
+  }
+
+  std::variant<std::string, Finding> add_mount(const SettingsEdit& edit, const toml::table& site,
+                                               const toml::table* mounts) {
+    const std::string line = quoted(edit.path) + " = " + quoted(edit.folder) + line_end_;
+    end_last_line();
+    if (mounts == nullptr) {
+      const std::size_t own = site.source().begin.line;
+      if (own == 0 || site.is_inline() || !is_header(lines_[own - 1]))
+        return refused("The site \"" + edit.site + "\" is not written as a table of its own", "Add the mount by hand.");
+      std::size_t at = end_of_table(own - 1);
+      while (at > own && trimmed(lines_[at - 1]).empty()) --at;
+      Lines added = {line_end_, "[site." + as_key(edit.site) + ".mounts]" + line_end_, line};
+      if (at < lines_.size() && !trimmed(lines_[at]).empty()) added.push_back(line_end_);
+      lines_.insert(lines_.begin() + static_cast<std::ptrdiff_t>(at), added.begin(), added.end());
+      return joined(lines_);
+    }
+    const std::size_t header = mounts->source().begin.line;
+    if (mounts->is_inline() || header == 0 || !is_header(lines_[header - 1]))
+      return refused("The mounts of the site \"" + edit.site + "\" are not written as a table of their own",
+                     "Write them as [site." + as_key(edit.site) + ".mounts], one on each line.");
+    std::size_t at = end_of_table(header - 1);
+    while (at > header && trimmed(lines_[at - 1]).empty()) --at;
+    lines_.insert(lines_.begin() + static_cast<std::ptrdiff_t>(at), line);
+    return joined(lines_);
+  }
+
+  std::variant<std::string, Finding> remove_mount(const SettingsEdit& edit, const toml::table& mounts) {
+    const auto found = mounts.find(edit.path);
+    const std::size_t line = found->first.source().begin.line;
+    const std::size_t last = found->second.source().end.line;
+    const std::size_t header = mounts.source().begin.line;
+    if (mounts.is_inline() || line == 0 || line == header)
+      return refused("The mounts of the site \"" + edit.site + "\" are not written as a table of their own",
+                     "Remove the mount by hand.");
+    const auto begin = lines_.begin();
+    if (mounts.size() == 1 && header > 0 && is_header(lines_[header - 1])) {
+      // An empty table would be left; what is between its header and the mount are comments about it.
+      lines_.erase(begin + static_cast<std::ptrdiff_t>(header - 1), begin + static_cast<std::ptrdiff_t>(last));
+      if (header >= 2 && trimmed(lines_[header - 2]).empty() &&
+          (header - 1 >= lines_.size() || trimmed(lines_[header - 1]).empty()))
+        lines_.erase(lines_.begin() + static_cast<std::ptrdiff_t>(header - 2));
+    } else {
+      lines_.erase(begin + static_cast<std::ptrdiff_t>(line - 1), begin + static_cast<std::ptrdiff_t>(last));
+    }
+    return joined(lines_);
+  }
+
+  toml::table table_;
+  Lines lines_;
+  std::string line_end_ = "\n";
+};
+
+}  // namespace
+
+std::variant<std::string, Finding> edit_text(std::string_view text, const SettingsEdit& edit) {
+  try {
+    return Editor(text).run(edit);
+  } catch (const toml::parse_error& error) {
+    return Finding{Code::settings_syntax, {{"problem", std::string(error.description())}}};
+  }
+}
+
+}  // namespace porter

@@ -1,0 +1,28 @@
+// Editing the text of settings in place: only the lines of what is added or removed change, and all others, with their
+// comments and their layout, stay byte for byte.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <string_view>
+#include <variant>
+#include <vector>
+
+#include "core/findings/finding.hpp"
+
+namespace porter {
+
+/// What to change.
+struct SettingsEdit {
+  enum class Kind { add_site, remove_site, add_mount, remove_mount } kind = Kind::add_site;
+  std::string site;                   ///< Its name.
+  std::string folder;                 ///< The document root, or what is mounted: an absolute path.
+  std::string path;                   ///< Of a mount.
+  std::vector<std::string> hosts;     ///< Of a new site; none: its usual one.
+  std::optional<std::uint16_t> port;  ///< Of a new site; none: the common addresses.
+};
+
+/// The text of the settings after the edit; a finding if it makes no sense for this text, which must be valid settings.
+std::variant<std::string, Finding> edit_text(std::string_view text, const SettingsEdit& edit);
+
+}  // namespace porter

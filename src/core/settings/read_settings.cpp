@@ -1,0 +1,776 @@
+// Reading settings: TOML by toml++, then each table key by key. Every function takes what it knows and reports the
+// rest, so that one look at the output shows all mistakes.
+#include "core/settings/read_settings.hpp"
+
+#include <fcntl.h>
+#include <sys/stat.h>
+
+#include <algorithm>
+#include <array>
+#include <cerrno>
+#include <climits>
+#include <cstdlib>
+#include <functional>
+#include <optional>
+#include <set>
+
+#define TOML_EXCEPTIONS 1
+#include <toml++/toml.h>
+
+#include "core/files/beneath.hpp"
+#include "core/files/paths.hpp"
+#include "core/http/host.hpp"
+#include "core/http/status.hpp"
+#include "core/http/target.hpp"
+#include "core/text/ascii.hpp"
+#include "core/text/text.hpp"
+
+namespace porter {
+namespace {
+
+constexpr std::size_t kMostBytes = 1024 * 1024;
+
+using Names = std::vector<std::string>;
+
+const Names kTopKeys = {"addresses", "site", "interpreter", "limits", "log"};
+const Names kSiteKeys = {"hosts",    "document-root",  "addresses",     "index-files",
+                         "listing",  "script-folders", "interpreters",  "hidden-files-shown",
+                         "fallback", "answer-fields",  "problem-pages", "environment",
+                         "mounts"};
+const Names kInterpreterKeys = {"endings", "command", "anywhere", "environment", "limits"};
+const Names kLogKeys = {"access", "format"};
+
+Names limit_keys(bool of_a_run) {
+  Names out;
+  for (const LimitRow& row : limit_rows())
+    if (!of_a_run || row.is_of_a_run) out.emplace_back(row.name);
+  return out;
+}
+
+std::string joined(const Names& names) {
+  std::string out;
+  for (const std::string& name : names) out += (out.empty() ? "" : ", ") + name;
+  return out;
+}
+
+bool contains(const Names& names, const std::string& name) {
+  return std::find(names.begin(), names.end(), name) != names.end();
+}
+
+std::string lower(std::string_view text) {
+  std::string out(text);
+  for (char& c : out) c = text::ascii_lower(c);
+  return out;
+}
+
+std::string_view type_name(const toml::node& node) {
+  switch (node.type()) {
+    case toml::node_type::table:
+      return "a table";
+    case toml::node_type::array:
+      return "a list";
+    case toml::node_type::string:
+      return "a text";
+    case toml::node_type::integer:
+      return "a number";
+    case toml::node_type::floating_point:
+      return "a number with a fraction";
+    case toml::node_type::boolean:
+      return "true or false";
+    default:
+      return "a date or time";
+  }
+}
+
+/// "line of `text`", counted from 1.
+std::string line_of(std::string_view text, std::size_t line) {
+  for (; line > 1 && !text.empty(); --line) text.remove_prefix(std::min(text.find('\n'), text.size() - 1) + 1);
+  std::string out(text.substr(0, text.find('\n')));
+  if (out.ends_with('\r')) out.pop_back();
+  return out;
+}
+
+bool is_variable_name(std::string_view name) {
+  const auto is_part = [](char c) { return text::ascii_lower(c) >= 'a' && text::ascii_lower(c) <= 'z'; };
+  const auto is_digit = [](char c) { return c >= '0' && c <= '9'; };
+  return !name.empty() && !is_digit(name.front()) &&
+         std::all_of(name.begin(), name.end(), [&](char c) { return is_part(c) || is_digit(c) || c == '_'; });
+}
+
+bool has_control(std::string_view value) {
+  return std::any_of(value.begin(), value.end(), [](char c) { return (c >= 0 && c < 32 && c != '\t') || c == 127; });
+}
+
+/// The number of bytes in "64 MiB", "100 KiB", "1 GiB"; nullopt if it is nothing of the kind.
+std::optional<std::uint64_t> read_size(std::string_view text) {
+  const std::size_t digits = std::min(text.find_first_not_of("0123456789"), text.size());
+  if (digits == 0 || digits > 12) return std::nullopt;
+  const std::uint64_t number = std::stoull(std::string(text.substr(0, digits)));
+  const std::string_view unit = http::trim(text.substr(digits));
+  if (unit == "B") return number;
+  if (unit == "KiB") return number << 10;
+  if (unit == "MiB") return number << 20;
+  if (unit == "GiB") return number << 30;
+  return std::nullopt;
+}
+
+class Reader {
+ public:
+  Reader(std::string_view text, const std::string& file, const std::string& home)
+      : text_(text), file_(file), folder_(files::folder_of(file)), home_(home) {
+    read_.settings.file = file;
+  }
+
+  SettingsRead run() {
+    if (text::to_utf8(text_) != text_) {
+      std::size_t good = 0;
+      while (text_[good] == text::to_utf8(text_)[good]) ++good;
+      const auto line = static_cast<std::size_t>(std::count(text_.begin(), text_.begin() + good, '\n')) + 1;
+      add(Code::settings_not_utf8, {}, line, 1);
+      return std::move(read_);
+    }
+    try {
+      const toml::table table = toml::parse(text_);
+      read_top(table);
+    } catch (const toml::parse_error& error) {
+      add(Code::settings_syntax, {{"problem", std::string(error.description())}}, error.source().begin.line,
+          error.source().begin.column);
+    }
+    std::stable_sort(read_.problems.begin(), read_.problems.end(), [](const auto& a, const auto& b) {
+      return std::tie(a.line, a.column) < std::tie(b.line, b.column);
+    });
+    return std::move(read_);
+  }
+
+ private:
+  using Facts = std::vector<Fact>;
+
+  void add(Code code, Facts facts, std::size_t line, std::size_t column) {
+    read_.problems.push_back({{code, std::move(facts)}, file_, line, column, line_of(text_, line)});
+  }
+  void add(Code code, Facts facts, const toml::source_region& where) {
+    add(code, std::move(facts), where.begin.line, where.begin.column);
+  }
+  void bad_value(const toml::node& node, const std::string& key, const std::string& problem,
+                 const std::string& remedy) {
+    add(Code::settings_bad_value, {{"key", key}, {"problem", problem}, {"advice", remedy}}, node.source());
+  }
+
+  /// The value of `node` if it has the type; else nullptr, and that is reported.
+  template <typename Type>
+  const toml::value<Type>* take(const toml::node& node, const std::string& key, std::string_view wanted) {
+    if (const auto* const value = node.as<Type>()) return value;
+    wrong_type(node, key, wanted);
+    return nullptr;
+  }
+  void wrong_type(const toml::node& node, const std::string& key, std::string_view wanted) {
+    add(Code::settings_wrong_type,
+        {{"key", key}, {"found", std::string(type_name(node))}, {"wanted", std::string(wanted)}}, node.source());
+  }
+
+  const toml::table* take_table(const toml::node& node, const std::string& key) {
+    if (const auto* const table = node.as_table()) return table;
+    wrong_type(node, key, "a table");
+    return nullptr;
+  }
+
+  /// The texts of a list, each with its node; a single text counts as a list of one.
+  std::vector<std::pair<std::string, const toml::node*>> take_texts(const toml::node& node, const std::string& key) {
+    std::vector<std::pair<std::string, const toml::node*>> out;
+    if (const auto* const one = node.as_string()) return {{one->get(), &node}};
+    const auto* const list = node.as_array();
+    if (list == nullptr) {
+      wrong_type(node, key, "a list of texts");
+      return out;
+    }
+    for (const toml::node& item : *list)
+      if (const auto* const text = take<std::string>(item, "an entry of " + key, "a text"))
+        out.emplace_back(text->get(), &item);
+    return out;
+  }
+
+  Names take_names(const toml::node& node, const std::string& key) {
+    Names out;
+    for (const auto& [text, item] : take_texts(node, key)) {
+      if (text.empty()) bad_value(*item, "An entry of " + key, "is empty", "Leave it out.");
+      if (text.find('/') != text.npos)
+        bad_value(*item, "The entry " + text + " of " + key, "holds a slash, and only names are compared",
+                  "Write the name alone: " + std::string(files::base_name(text)));
+      out.push_back(text);
+    }
+    return out;
+  }
+
+  void unknown_key(const toml::key& key, const std::string& table, const Names& known) {
+    Facts facts = {{"key", std::string(key.str())}, {"table", table}, {"keys", joined(known)}};
+    if (const auto near = text::nearest(key.str(), known)) facts.emplace_back("nearest", *near);
+    add(Code::settings_unknown_key, std::move(facts), key.source());
+  }
+
+  void read_top(const toml::table& table) {
+    read_.settings.addresses = {{Address::Reach::this_computer, {}, kUsualPort}};
+    for (const auto& [key, node] : table) {
+      const std::string name(key.str());
+      if (name == "addresses") {
+        read_.settings.addresses = take_addresses(node, name);
+      } else if (name == "site") {
+        // Sites stand in the order in which they are written, which decides who comes first at an address.
+        read_sites(node);
+      } else if (name == "interpreter") {
+        read_interpreters(node);
+      } else if (name == "limits") {
+        if (const auto* const limits = take_table(node, name)) read_limits(*limits);
+      } else if (name == "log") {
+        if (const auto* const log = take_table(node, name)) read_log(*log);
+      } else {
+        unknown_key(key, "the settings", kTopKeys);
+      }
+    }
+    check_languages();
+    check_hosts();
+  }
+
+  std::vector<Address> take_addresses(const toml::node& node, const std::string& key) {
+    std::vector<Address> out;
+    const auto take_one = [&](const toml::node& item) {
+      std::string written;
+      if (const auto* const number = item.as_integer()) {
+        written = std::to_string(number->get());
+      } else if (const auto* const text = item.as_string()) {
+        written = text->get();
+      } else {
+        return wrong_type(item, "an entry of " + key, "an address, such as \"localhost:8080\", or a port");
+      }
+      AddressError error{};
+      const auto address = parse_address(written, error);
+      if (!address) return bad_address(item, written, error);
+      if (std::find(out.begin(), out.end(), *address) != out.end())
+        return bad_value(item, "The address " + written, "is in the list twice", "Leave one out.");
+      out.push_back(*address);
+    };
+    if (const auto* const list = node.as_array()) {
+      for (const toml::node& item : *list) take_one(item);
+      if (list->empty()) bad_value(node, key, "is an empty list", "Name at least one: [\"localhost:8080\"]");
+    } else {
+      take_one(node);
+    }
+    return out;
+  }
+
+  void bad_address(const toml::node& node, const std::string& written, AddressError error) {
+    const Facts facts = {{"address", written}, {"port", written.substr(written.rfind(':') + 1)}};
+    if (error == AddressError::bad_port) return add(Code::settings_port_range, facts, node.source());
+    if (error == AddressError::no_port) return add(Code::settings_no_port, facts, node.source());
+    add(Code::settings_bad_address, facts, node.source());
+  }
+
+  void read_sites(const toml::node& node) {
+    const auto* const sites = take_table(node, "site");
+    if (sites == nullptr) return;
+    std::vector<std::pair<const toml::key*, const toml::node*>> in_order;
+    for (const auto& [key, site] : *sites) in_order.emplace_back(&key, &site);
+    const auto place = [](const toml::key& key) {
+      return std::pair(key.source().begin.line, key.source().begin.column);
+    };
+    std::sort(in_order.begin(), in_order.end(),
+              [&](const auto& a, const auto& b) { return place(*a.first) < place(*b.first); });
+    for (const auto& [key, site] : in_order)
+      if (const auto* const table = take_table(*site, "site." + std::string(key->str()))) read_site(*key, *table);
+  }
+
+  void read_site(const toml::key& site_key, const toml::table& table) {
+    Site site;
+    site.name = site_key.str();
+    const std::string in = "site." + site.name;
+    if (site.name.empty() || site.name.find_first_of(" /\\\"'") != site.name.npos || has_control(site.name))
+      add(Code::settings_bad_value,
+          {{"key", "The name of the site \"" + site.name + "\""},
+           {"problem", "is empty or holds a space, a slash or a quote"},
+           {"advice", "Use letters, digits and hyphens: [site.harbour-office]"}},
+          site_key.source());
+    site.hosts = {lower(site.name) + ".localhost"};
+    const toml::node* root = nullptr;
+    const toml::node* fallback = nullptr;
+    const toml::table* pages = nullptr;
+    for (const auto& [key, node] : table) {
+      const std::string name(key.str());
+      if (name == "hosts") {
+        site.hosts = take_hosts(node);
+      } else if (name == "document-root") {
+        root = &node;
+      } else if (name == "addresses") {
+        site.addresses = take_addresses(node, name);
+      } else if (name == "index-files") {
+        site.index_files = take_names(node, name);
+      } else if (name == "listing") {
+        if (const auto* const value = take<bool>(node, name, "true or false")) site.listing = value->get();
+      } else if (name == "script-folders") {
+        site.script_folders = take_names(node, name);
+      } else if (name == "interpreters") {
+        for (const auto& [language, item] : take_texts(node, name)) {
+          site.interpreters.push_back(language);
+          named_languages_.emplace_back(language, item);
+        }
+        if (node.is_array() && node.as_array()->empty()) site.interpreters = {"none"};
+      } else if (name == "hidden-files-shown") {
+        site.hidden_files_shown = take_names(node, name);
+      } else if (name == "fallback") {
+        fallback = &node;
+      } else if (name == "answer-fields") {
+        if (const auto* const fields = take_table(node, name)) read_answer_fields(*fields, site);
+      } else if (name == "problem-pages") {
+        pages = take_table(node, name);
+      } else if (name == "environment") {
+        if (const auto* const variables = take_table(node, name)) site.environment = take_environment(*variables);
+      } else if (name == "mounts") {
+        if (const auto* const mounts = take_table(node, name)) read_mounts(*mounts, site);
+      } else {
+        unknown_key(key, "[" + in + "]", kSiteKeys);
+      }
+    }
+    if (root == nullptr) {
+      add(Code::settings_no_root, {{"site", site.name}}, site_key.source());
+    } else if (const auto* const text = take<std::string>(*root, "document-root", "the path of a folder")) {
+      site.document_root = take_folder(*root, "document-root", text->get());
+    }
+    // Both lie below the root, wherever in the table that stands.
+    if (fallback != nullptr) site.fallback = take_file_below(*fallback, "fallback", site.document_root);
+    if (pages != nullptr) read_problem_pages(*pages, site);
+    host_places_.push_back(table.contains("hosts") ? table.get("hosts")->source() : site_key.source());
+    read_.settings.sites.push_back(std::move(site));
+  }
+
+  Names take_hosts(const toml::node& node) {
+    Names out;
+    for (const auto& [text, item] : take_texts(node, "hosts")) {
+      std::string host = lower(text);
+      const std::string_view name = std::string_view(host).substr(host.starts_with("*.") ? 2 : 0);
+      const auto parsed = http::parse_host(name);
+      if (host != "*" && (!parsed || parsed->port || name.find('*') != name.npos || (parsed->is_ip && host != name))) {
+        add(Code::settings_bad_host, {{"host", text}}, item->source());
+        continue;
+      }
+      if (contains(out, host)) bad_value(*item, "The host " + text, "is in the list twice", "Leave one out.");
+      if (parsed && host != "*") host = (host.starts_with("*.") ? "*." : "") + parsed->name;
+      out.push_back(host);
+    }
+    if (node.is_array() && node.as_array()->empty())
+      bad_value(node, "hosts", "is an empty list, so nothing would lead to the site",
+                "Name a host, or leave the key out.");
+    return out;
+  }
+
+  /// `written` as an absolute path: "~/" from home, else from the folder of the file.
+  std::string absolute(const std::string& written) const {
+    if (written == "~" || written.starts_with("~/")) return home_ + written.substr(1);
+    return written.starts_with('/') ? written : folder_ + "/" + written;
+  }
+
+  std::string take_folder(const toml::node& node, const std::string& key, const std::string& written) {
+    const std::string path = absolute(written);
+    std::array<char, PATH_MAX> real{};
+    struct stat info {};
+    const Facts facts = {{"key", key}, {"folder", path}, {"folder_quoted", text::shell_word(path)}};
+    if (written.empty() || has_control(written) || path.find('\0') != path.npos) {
+      bad_value(node, key, "is empty or holds a control character", "Write the path of a folder.");
+    } else if (::realpath(path.c_str(), real.data()) == nullptr || ::stat(real.data(), &info) != 0) {
+      Facts more = facts;
+      more.emplace_back("reason", files::describe({errno}));
+      add(errno == ENOENT ? Code::settings_folder_missing : Code::settings_folder_closed, std::move(more),
+          node.source());
+    } else if (!S_ISDIR(info.st_mode)) {
+      add(Code::settings_not_a_folder, facts, node.source());
+    } else if (::access(real.data(), R_OK | X_OK) != 0) {
+      Facts more = facts;
+      more.emplace_back("reason", files::describe({EACCES}));
+      add(Code::settings_folder_closed, std::move(more), node.source());
+    } else {
+      return real.data();
+    }
+    return path;
+  }
+
+  /// A file below the document root, as a path from there without a slash before it.
+  std::string take_file_below(const toml::node& node, const std::string& key, const std::string& root) {
+    const auto* const text = take<std::string>(node, key, "the path of a file below the document root");
+    if (text == nullptr) return {};
+    std::string relative = text->get();
+    while (relative.starts_with('/')) relative.erase(0, 1);
+    struct stat info {};
+    const std::string path = root + "/" + relative;
+    if (relative.empty() || ("/" + relative + "/").find("/../") != std::string::npos || has_control(relative)) {
+      bad_value(node, key, "is no file below the document root", "Write its path from there, such as \"index.php\".");
+    } else if (!root.empty() && (::stat(path.c_str(), &info) != 0 || !S_ISREG(info.st_mode))) {
+      add(Code::settings_file_missing, {{"key", key}, {"file", path}}, node.source());
+    }
+    return relative;
+  }
+
+  void read_answer_fields(const toml::table& table, Site& site) {
+    // These are the server's own: with others a client could not tell where an answer ends.
+    static const Names kOwn = {"content-length", "transfer-encoding", "connection", "date", "content-encoding",
+                               "keep-alive",     "upgrade",           "trailer",    "te"};
+    for (const auto& [key, node] : table) {
+      const std::string name(key.str());
+      const auto* const value = take<std::string>(node, "The field " + name, "a text");
+      if (value == nullptr) continue;
+      if (!http::is_token(name)) {
+        bad_value(node, "The field name \"" + name + "\"", "is not one that HTTP knows",
+                  "Use letters, digits and hyphens.");
+      } else if (contains(kOwn, lower(name))) {
+        bad_value(node, "The field " + name, "is decided by the server for each answer", "Leave it out.");
+      } else if (has_control(value->get())) {
+        bad_value(node, "The field " + name, "holds a line break or another control character",
+                  "Write it in one line.");
+      } else {
+        site.answer_fields.emplace_back(name, value->get());
+      }
+    }
+  }
+
+  void read_problem_pages(const toml::table& table, Site& site) {
+    for (const auto& [key, node] : table) {
+      const std::string name(key.str());
+      const int status = name.size() == 3 && name.find_first_not_of("0123456789") == name.npos ? std::stoi(name) : 0;
+      if (status < 400 || status > 599) {
+        add(Code::settings_bad_value,
+            {{"key", "The status " + name},
+             {"problem", "is no number from 400 to 599"},
+             {"advice", "Write it as 404."}},
+            key.source());
+        continue;
+      }
+      site.problem_pages[status] = take_file_below(node, "The page for " + name, site.document_root);
+    }
+  }
+
+  Names take_environment(const toml::table& table) {
+    Names out;
+    for (const auto& [key, node] : table) {
+      const std::string name(key.str());
+      if (!is_variable_name(name)) {
+        add(Code::settings_bad_value,
+            {{"key", "The variable name \"" + name + "\""},
+             {"problem", "is not made of letters, digits and underscores, or begins with a digit"},
+             {"advice", "Use a name such as TIDE_TABLE."}},
+            key.source());
+        continue;
+      }
+      std::string value;
+      if (const auto* const number = node.as_integer()) {
+        value = std::to_string(number->get());
+      } else if (const auto* const text = take<std::string>(node, "The variable " + name, "a text or a number")) {
+        value = text->get();
+      } else {
+        continue;
+      }
+      if (value.find('\0') != value.npos) {
+        bad_value(node, "The variable " + name, "holds a NUL", "Leave it out.");
+        continue;
+      }
+      out.push_back(name + "=" + value);
+    }
+    return out;
+  }
+
+  void read_mounts(const toml::table& table, Site& site) {
+    for (const auto& [key, node] : table) {
+      const std::string written(key.str());
+      const auto* const target = take<std::string>(node, "The mount " + written, "the path of a folder or a script");
+      if (target == nullptr) continue;
+      Mount mount{written, {}};
+      while (mount.path.size() > 1 && mount.path.ends_with('/')) mount.path.pop_back();
+      if (!written.starts_with('/') || mount.path.size() < 2 || mount.path.find("//") != written.npos ||
+          http::remove_dot_segments(mount.path) != mount.path || has_control(written)) {
+        add(Code::settings_bad_value,
+            {{"key", "The mount path \"" + written + "\""},
+             {"problem", "does not begin with a slash, is the root itself, or holds empty or dotted parts"},
+             {"advice", "Write a path such as \"/archive\"."}},
+            key.source());
+        continue;
+      }
+      for (const Mount& other : site.mounts) {
+        const auto lies_in = [](const std::string& a, const std::string& b) { return (a + "/").starts_with(b + "/"); };
+        if (lies_in(mount.path, other.path) || lies_in(other.path, mount.path))
+          add(Code::settings_mounts_overlap, {{"path", written}, {"other", other.path}}, key.source());
+      }
+      mount.target = take_mount_target(node, written, target->get());
+      site.mounts.push_back(std::move(mount));
+    }
+  }
+
+  std::string take_mount_target(const toml::node& node, const std::string& path, const std::string& written) {
+    struct stat info {};
+    std::array<char, PATH_MAX> real{};
+    const std::string target = absolute(written);
+    if (::stat(target.c_str(), &info) == 0 && S_ISREG(info.st_mode) &&
+        ::realpath(target.c_str(), real.data()) != nullptr)
+      return real.data();
+    return take_folder(node, "The mount " + path, written);
+  }
+
+  void read_interpreters(const toml::node& node) {
+    const auto* const all = take_table(node, "interpreter");
+    if (all == nullptr) return;
+    for (const auto& [key, one] : *all)
+      if (const auto* const table = take_table(one, "interpreter." + std::string(key.str())))
+        read_interpreter(key, *table);
+  }
+
+  void read_interpreter(const toml::key& language_key, const toml::table& table) {
+    const std::string language(language_key.str());
+    auto& known = read_.settings.interpreters;
+    auto found = std::find_if(known.begin(), known.end(),
+                              [&](const script::Interpreter& i) { return http::same_name(i.language, language); });
+    const bool is_new = found == known.end();
+    script::Interpreter interpreter;
+    if (is_new) {
+      interpreter.language = language;
+    } else {
+      interpreter = *found;
+    }
+    for (const auto& [key, node] : table) {
+      const std::string name(key.str());
+      if (name == "endings") {
+        interpreter.endings = take_endings(node, language);
+      } else if (name == "command") {
+        take_command(node, interpreter);
+      } else if (name == "anywhere") {
+        using Where = script::Interpreter::Where;
+        if (const auto* const value = take<bool>(node, name, "true or false"))
+          interpreter.where = value->get() ? Where::anywhere : Where::script_folder;
+      } else if (name == "environment") {
+        if (const auto* const variables = take_table(node, name))
+          interpreter.environment = take_environment(*variables);
+      } else if (name == "limits") {
+        if (const auto* const limits = take_table(node, name)) read_run_limits(*limits, interpreter);
+      } else {
+        unknown_key(key, "[interpreter." + language + "]", kInterpreterKeys);
+      }
+    }
+    if (is_new && (!table.contains("endings") || !table.contains("command"))) {
+      Names languages;
+      for (const script::Interpreter& other : known) languages.push_back(other.language);
+      Facts facts = {{"language", language}, {"languages", joined(languages)}};
+      if (const auto near = text::nearest(language, languages)) facts.emplace_back("nearest", *near);
+      add(Code::settings_interpreter_incomplete, std::move(facts), language_key.source());
+    }
+    if (is_new) {
+      known.push_back(std::move(interpreter));
+    } else {
+      *found = std::move(interpreter);
+    }
+  }
+
+  std::string take_endings(const toml::node& node, const std::string& language) {
+    std::string out;
+    for (const auto& [ending, item] : take_texts(node, "endings")) {
+      if (!ending.starts_with('.') || ending.size() < 2 || ending.find_first_of(" /") != ending.npos) {
+        bad_value(*item, "The ending \"" + ending + "\"", "does not begin with a dot or holds a space or slash",
+                  "Write it as \".pl\".");
+        continue;
+      }
+      const auto* const other = script::interpreter_for(read_.settings.interpreters, "x" + ending);
+      if (other != nullptr && !http::same_name(other->language, language))
+        add(Code::settings_ending_twice, {{"ending", ending}, {"language", other->language}}, item->source());
+      out += (out.empty() ? "" : " ") + ending;
+    }
+    return out;
+  }
+
+  void take_command(const toml::node& node, script::Interpreter& interpreter) {
+    Names words;
+    for (const auto& [word, item] : take_texts(node, "command")) words.push_back(word);
+    if (words.empty() || words.front().empty() || std::any_of(words.begin(), words.end(), has_control)) {
+      if (node.is_string() || node.is_array())
+        bad_value(node, "command", "names no program",
+                  "Write the program, or a list of it and its arguments: [\"perl\", \"-w\"]");
+      return;
+    }
+    interpreter.program = words.front();
+    // A relative path of a program starts from the file, as all paths do; a bare name is looked for in PATH.
+    if (interpreter.program.find('/') != std::string::npos) interpreter.program = absolute(interpreter.program);
+    interpreter.arguments.assign(words.begin() + 1, words.end());
+  }
+
+  void read_limits(const toml::table& table) {
+    each_limit(table, "[limits]", limit_keys(false), [this](const LimitRow& row, std::uint64_t value) {
+      return set_limit(read_.settings.limits, row.name, value);
+    });
+  }
+  void read_run_limits(const toml::table& table, script::Interpreter& interpreter) {
+    each_limit(table, "the limits of an interpreter", limit_keys(true), [&](const LimitRow& row, std::uint64_t value) {
+      Limits scratch;
+      interpreter.limits.emplace_back(row.name, value);
+      return set_limit(scratch, row.name, value);
+    });
+  }
+
+  void each_limit(const toml::table& table, const std::string& where, const Names& names,
+                  const std::function<bool(const LimitRow&, std::uint64_t)>& set) {
+    for (const auto& [key, node] : table) {
+      const std::string name(key.str());
+      if (!contains(names, name)) {
+        unknown_key(key, where, names);
+        continue;
+      }
+      const auto& rows = limit_rows();
+      const LimitRow& row =
+          *std::find_if(rows.begin(), rows.end(), [&](const LimitRow& candidate) { return candidate.name == name; });
+      std::optional<std::uint64_t> value;
+      if (const auto* const number = node.as_integer(); number != nullptr && number->get() >= 0)
+        value = static_cast<std::uint64_t>(number->get());
+      const auto* const text = node.as_string();
+      if (text != nullptr && row.unit == LimitRow::Unit::bytes) value = read_size(text->get());
+      if (value && set(row, *value)) continue;
+      if (!node.is_integer() && text == nullptr) {
+        wrong_type(node, name,
+                   row.unit == LimitRow::Unit::bytes ? "a number of bytes, or a size such as \"64 MiB\"" : "a number");
+        continue;
+      }
+      const char* const unit = row.unit == LimitRow::Unit::bytes     ? " bytes"
+                               : row.unit == LimitRow::Unit::seconds ? " seconds"
+                                                                     : "";
+      add(Code::settings_limit_range,
+          {{"key", name}, {"least", std::to_string(row.least)}, {"most", std::to_string(row.most)}, {"unit", unit}},
+          node.source());
+    }
+  }
+
+  void read_log(const toml::table& table) {
+    for (const auto& [key, node] : table) {
+      const std::string name(key.str());
+      if (name == "access") {
+        const auto* const path = take<std::string>(node, name, "the path of a file");
+        if (path == nullptr) continue;
+        read_.settings.access_log.file = absolute(path->get());
+        struct stat info {};
+        const std::string folder(files::folder_of(read_.settings.access_log.file));
+        if (path->get().empty() || has_control(path->get())) {
+          bad_value(node, name, "is empty or holds a control character",
+                    "Write the path of a file, such as \"access.log\".");
+        } else if (::stat(folder.c_str(), &info) != 0 || !S_ISDIR(info.st_mode)) {
+          add(Code::settings_folder_missing,
+              {{"key", name}, {"folder", folder}, {"folder_quoted", text::shell_word(folder)}}, node.source());
+        }
+      } else if (name == "format") {
+        const auto* const format = take<std::string>(node, name, "\"common\" or \"json\"");
+        if (format == nullptr) continue;
+        if (format->get() != "common" && format->get() != "json")
+          bad_value(node, "format", "is neither \"common\" nor \"json\"", "Write one of the two.");
+        if (format->get() == "json") read_.settings.access_log.format = AccessLog::Format::json;
+      } else {
+        unknown_key(key, "[log]", kLogKeys);
+      }
+    }
+  }
+
+  /// The languages that sites allow must be known; interpreters may stand below the sites in the file.
+  void check_languages() {
+    Names known = {"compiled"};
+    for (const script::Interpreter& interpreter : read_.settings.interpreters) known.push_back(interpreter.language);
+    for (const auto& [language, node] : named_languages_) {
+      if (contains(known, language)) continue;
+      Facts facts = {{"language", language}, {"languages", joined(known)}};
+      if (const auto near = text::nearest(language, known)) facts.emplace_back("nearest", *near);
+      add(Code::settings_language_unknown, std::move(facts), node->source());
+    }
+  }
+
+  void check_hosts() {
+    const auto& sites = read_.settings.sites;
+    for (const Listener& listener : read_.settings.listeners()) {
+      std::vector<std::pair<std::string, std::size_t>> seen;
+      for (const std::size_t index : listener.sites) {
+        for (const std::string& host : sites[index].hosts) {
+          const auto first =
+              std::find_if(seen.begin(), seen.end(), [&](const auto& other) { return other.first == host; });
+          if (first == seen.end()) {
+            seen.emplace_back(host, index);
+          } else if (first->second != index) {
+            add(Code::settings_host_twice,
+                {{"host", host},
+                 {"address", listener.address.text()},
+                 {"site", sites[index].name},
+                 {"other", sites[first->second].name}},
+                host_places_[index]);
+          }
+        }
+      }
+    }
+  }
+
+  std::string_view text_;
+  const std::string& file_;
+  std::string folder_;
+  const std::string& home_;
+  SettingsRead read_;
+  std::vector<toml::source_region> host_places_;  ///< For each site, where its hosts stand.
+  std::vector<std::pair<std::string, const toml::node*>> named_languages_;
+};
+
+SettingsRead unreadable(const std::string& file, Code code, std::vector<Fact> facts) {
+  facts.emplace_back("file", file);
+  facts.emplace_back("file_quoted", text::shell_word(file));
+  SettingsRead out;
+  out.settings.file = file;
+  out.problems.push_back({{code, std::move(facts)}, file, 0, 0, {}});
+  return out;
+}
+
+}  // namespace
+
+SettingsRead read_settings(std::string_view text, const std::string& file, const std::string& home) {
+  return Reader(text, file, home).run();
+}
+
+SettingsRead load_settings(const std::string& file, const std::string& home) {
+  const files::Descriptor open(::open(file.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK));
+  if (!open.is_open() && errno == ENOENT) return read_settings("", file, home);
+  if (!open.is_open()) return unreadable(file, Code::settings_unreadable, {{"reason", files::describe({errno})}});
+  struct stat info {};
+  if (::fstat(open.get(), &info) != 0 || !S_ISREG(info.st_mode))
+    return unreadable(file, Code::settings_not_a_file,
+                      {{"kind", S_ISDIR(info.st_mode) ? "a folder" : "no ordinary file"}});
+  std::string text;
+  std::array<char, 65536> buffer{};
+  for (;;) {
+    const ssize_t got = ::read(open.get(), buffer.data(), buffer.size());
+    if (got < 0 && errno == EINTR) continue;
+    if (got < 0) return unreadable(file, Code::settings_unreadable, {{"reason", files::describe({errno})}});
+    if (got == 0) break;
+    text.append(buffer.data(), static_cast<std::size_t>(got));
+    if (text.size() > kMostBytes)
+      return unreadable(file, Code::settings_too_large, {{"limit", text::format_size(kMostBytes)}});
+  }
+  return read_settings(text, file, home);
+}
+
+std::string text_of(const SettingsProblem& problem) {
+  std::string out = text::escape_line(problem.file);
+  if (problem.line > 0) out += ":" + std::to_string(problem.line) + ":" + std::to_string(problem.column);
+  out += ": " + text::escape_line(sentence_of(problem.finding)) + "\n";
+  if (problem.line > 0) {
+    std::string source = problem.source;
+    std::replace(source.begin(), source.end(), '\t', ' ');
+    const std::string number = std::to_string(problem.line);
+    out += "  " + number + " | " + text::escape_line(source) + "\n";
+    out += "  " + std::string(number.size(), ' ') + " | " +
+           std::string(problem.column > 0 ? problem.column - 1 : 0, ' ') + "^\n";
+  }
+  return out + "  What to do: " + text::escape_line(remedy_of(problem.finding)) + "\n";
+}
+
+std::vector<std::string> settings_keys() {
+  Names out = {"addresses"};
+  const auto add = [&out](const std::string& table, const Names& keys) {
+    for (const std::string& key : keys) out.push_back(table + "." + key);
+  };
+  add("site.NAME", kSiteKeys);
+  add("interpreter.NAME", kInterpreterKeys);
+  add("limits", limit_keys(false));
+  add("log", kLogKeys);
+  return out;
+}
+
+}  // namespace porter

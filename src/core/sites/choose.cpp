@@ -1,0 +1,97 @@
+// Choosing a site by host. See choose.hpp.
+#include "core/sites/choose.hpp"
+
+#include <algorithm>
+
+namespace porter::sites {
+namespace {
+
+/// The names that the sites of the address answer to, for a sentence.
+std::string names_at(const Settings& settings, const Listener& listener) {
+  std::string out;
+  for (const std::size_t index : listener.sites)
+    for (const std::string& host : settings.sites[index].hosts) out += (out.empty() ? "" : ", ") + host;
+  return out;
+}
+
+std::string quoted(const std::string& name) { return "\"" + name + "\""; }
+
+}  // namespace
+
+bool host_matches(std::string_view pattern, std::string_view name) {
+  if (pattern == "*") return true;
+  if (!pattern.starts_with("*.")) return pattern == name;
+  pattern.remove_prefix(1);
+  return name.size() > pattern.size() && name.ends_with(pattern);
+}
+
+std::variant<Chosen, Finding> choose_site(const Settings& settings, const Listener& listener, const http::Host& host) {
+  const std::string address = listener.address.text();
+  if (listener.sites.empty()) return Chosen{nullptr, "No site uses the address " + address + "."};
+  const Site* best = nullptr;
+  std::string_view best_pattern;
+  for (const std::size_t index : listener.sites) {
+    const Site& site = settings.sites[index];
+    for (const std::string& pattern : site.hosts) {
+      if (pattern == "*" || !host_matches(pattern, host.name)) continue;
+      const bool exact = !pattern.starts_with('*');
+      if (exact) return Chosen{&site, "The site " + quoted(site.name) + " answers to the host " + host.name + "."};
+      if (pattern.size() > best_pattern.size()) {
+        best = &site;
+        best_pattern = pattern;
+      }
+    }
+  }
+  if (best != nullptr)
+    return Chosen{best, "The site " + quoted(best->name) + " answers to " + std::string(best_pattern) +
+                            ", which the host " + host.name + " is one of."};
+  const Site& first = settings.sites[listener.sites.front()];
+  const std::string it = "so the first site of the address " + address + " answers: " + quoted(first.name) + ".";
+  if (std::find(first.hosts.begin(), first.hosts.end(), "*") != first.hosts.end())
+    return Chosen{&first, "No site names the host " + host.name + ", and the first site of the address " + address +
+                              " accepts any name: " + quoted(first.name) + "."};
+  if (host.name.empty()) return Chosen{&first, "The request names no host, " + it};
+  if (host.is_ip || host.name == "localhost") return Chosen{&first, "No site names the host " + host.name + ", " + it};
+  Finding finding{Code::host_not_served, {{"host", host.name}, {"address", address}, {"site", first.name}}};
+  finding.facts.emplace_back("names", names_at(settings, listener));
+  finding.facts.emplace_back("url", url_of(settings, first, listener.address) + "/");
+  finding.facts.emplace_back(settings.file.empty() ? "option" : "settings",
+                             settings.file.empty() ? "--host " + host.name : settings.file);
+  return finding;
+}
+
+std::vector<std::string> urls_of(const Settings& settings, const Site& site, const Address& address) {
+  bool is_first = false;
+  for (const Listener& listener : settings.listeners())
+    if (listener.address == address && !listener.sites.empty())
+      is_first = &settings.sites[listener.sites.front()] == &site;
+  std::vector<std::string> hosts;
+  const auto add = [&hosts](const std::string& host) {
+    if (std::find(hosts.begin(), hosts.end(), host) == hosts.end()) hosts.push_back(host);
+  };
+  const std::string bracketed = address.ip.find(':') == std::string::npos ? address.ip : "[" + address.ip + "]";
+  // An address of one interface is not where a name below localhost leads to.
+  if (address.reach == Address::Reach::one && is_first) add(bracketed);
+  // A name that leads to this machine by itself comes before one that has to be made known to it.
+  for (const std::string& pattern : site.hosts)
+    if (http::is_localhost_name(pattern) && !pattern.starts_with('*')) add(pattern);
+  for (const std::string& pattern : site.hosts)
+    if (pattern.starts_with("*.") && http::is_localhost_name(pattern) && pattern != "*.localhost") add("www" + pattern.substr(1));
+  for (const std::string& pattern : site.hosts)
+    if (!pattern.starts_with('*')) add(pattern);
+  if (is_first && address.reach != Address::Reach::one) add("localhost");
+  if (hosts.empty()) add("localhost");
+  const std::string port = address.port == 80 ? "" : ":" + std::to_string(address.port);
+  for (std::string& host : hosts) host = "http://" + host + port;
+  return hosts;
+}
+
+std::string url_of(const Settings& settings, const Site& site, const Address& address) {
+  return urls_of(settings, site, address).front();
+}
+
+const Address& main_address(const Settings& settings, const Site& site) {
+  return site.addresses.empty() ? settings.addresses.front() : site.addresses.front();
+}
+
+}  // namespace porter::sites

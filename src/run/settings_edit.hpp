@@ -1,0 +1,27 @@
+// Changing the settings file on disk: the edit, the check of what comes out, and the writing in one step, so that the
+// file is always either as it was or as it shall be.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "core/settings/edit.hpp"
+#include "core/settings/read_settings.hpp"
+
+namespace porter::run {
+
+struct SettingsEdited {
+  std::vector<SettingsProblem> problems;  ///< None: the file has been written.
+  std::string before;                     ///< What it held, to be put back if the settings cannot be applied.
+  bool existed = false;                   ///< There was a file at all.
+  Settings settings;                      ///< What it holds now.
+};
+
+/// Edits `file`; it is made, with its folder, if it does not exist.
+SettingsEdited edit_settings(const std::string& file, const SettingsEdit& edit);
+
+/// Puts back what was there before the edit.
+void undo_edit(const std::string& file, const SettingsEdited& edited);
+
+}  // namespace porter::run

@@ -1,0 +1,200 @@
+// Formatting and writing the access log.
+#include "server/access_log.hpp"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <cerrno>
+#include <ctime>
+#include <iterator>
+#include <utility>
+
+#include "core/files/beneath.hpp"
+#include "core/files/paths.hpp"
+#include "core/text/text.hpp"
+
+namespace porter::server {
+namespace {
+
+constexpr std::size_t kMostWaiting = 4 * 1024 * 1024;
+constexpr std::chrono::milliseconds kGather{5};
+
+/// A text within quotes: what could end it or the line is escaped, and bytes that are not ASCII stay readable to all.
+void append_quoted(std::string& out, std::string_view text) {
+  out += '"';
+  for (const char c : text) {
+    const auto byte = static_cast<unsigned char>(c);
+    if (c == '"' || c == '\\') {
+      out += '\\';
+      out += c;
+    } else if (byte < 0x20 || byte >= 0x7f) {
+      fmt::format_to(std::back_inserter(out), "\\x{:02x}", byte);
+    } else {
+      out += c;
+    }
+  }
+  out += '"';
+}
+
+void append_json_text(std::string& out, std::string_view text) {
+  out += '"';
+  for (const char c : text::to_utf8(text)) {
+    if (c == '"' || c == '\\') {
+      out += '\\';
+      out += c;
+    } else if (static_cast<unsigned char>(c) < 0x20) {
+      fmt::format_to(std::back_inserter(out), "\\u{:04x}", static_cast<unsigned char>(c));
+    } else {
+      out += c;
+    }
+  }
+  out += '"';
+}
+
+void append_common(std::string& out, const AccessLine& line) {
+  const std::time_t seconds = std::chrono::system_clock::to_time_t(line.time);
+  std::tm local{};
+  ::localtime_r(&seconds, &local);
+  constexpr const char* kMonths[] = {"Jan", "Feb", "Mar", "Apr", "May", "Jun",
+                                     "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"};
+  const long offset = local.tm_gmtoff / 60;
+  const auto into = std::back_inserter(out);
+  fmt::format_to(into, "{} - - [{:02}/{}/{}:{:02}:{:02}:{:02} {}{:02}{:02}] ", line.client, local.tm_mday,
+                 kMonths[local.tm_mon], local.tm_year + 1900, local.tm_hour, local.tm_min, local.tm_sec,
+                 offset < 0 ? '-' : '+', std::abs(offset) / 60, std::abs(offset) % 60);
+  append_quoted(out, fmt::format("{} {} HTTP/1.{}", line.method, line.target, line.minor_version));
+  fmt::format_to(into, " {} ", line.status);
+  if (line.body_bytes > 0) {
+    fmt::format_to(into, "{} ", line.body_bytes);
+  } else {
+    out += "- ";
+  }
+  append_quoted(out, line.referrer.empty() ? "-" : line.referrer);
+  out += ' ';
+  append_quoted(out, line.user_agent.empty() ? "-" : line.user_agent);
+  out += '\n';
+}
+
+void append_json(std::string& out, const AccessLine& line) {
+  const auto millis = std::chrono::duration_cast<std::chrono::milliseconds>(line.time.time_since_epoch()).count();
+  const std::time_t seconds = millis / 1000;
+  std::tm utc{};
+  ::gmtime_r(&seconds, &utc);
+  const auto into = std::back_inserter(out);
+  fmt::format_to(into,
+                 R"({{"time":"{}-{:02}-{:02}T{:02}:{:02}:{:02}.{:03}Z","status":{},"bytes":{},"milliseconds":{:.3f})",
+                 utc.tm_year + 1900, utc.tm_mon + 1, utc.tm_mday, utc.tm_hour, utc.tm_min, utc.tm_sec, millis % 1000,
+                 line.status, line.body_bytes, std::chrono::duration<double, std::milli>(line.duration).count());
+  for (const auto& [name, value] : {std::pair{"client", line.client},
+                                    {"host", line.host},
+                                    {"site", line.site},
+                                    {"method", line.method},
+                                    {"target", line.target},
+                                    {"referrer", line.referrer},
+                                    {"user_agent", line.user_agent}}) {
+    fmt::format_to(into, ",\"{}\":", name);
+    append_json_text(out, value);
+  }
+  out += "}\n";
+}
+
+}  // namespace
+
+void append_access_line(std::string& out, const AccessLine& line, AccessLog::Format format) {
+  format == AccessLog::Format::json ? append_json(out, line) : append_common(out, line);
+}
+
+AccessLogFile::AccessLogFile(AccessLog log) : log_(std::move(log)), thread_([this] { run(); }) {}
+
+AccessLogFile::~AccessLogFile() {
+  {
+    const std::lock_guard lock(mutex_);
+    finishing_ = true;
+  }
+  changed_.notify_one();
+  thread_.join();
+  if (file_ >= 0) ::close(file_);
+}
+
+void AccessLogFile::write(std::string_view lines) {
+  {
+    const std::lock_guard lock(mutex_);
+    if (waiting_.size() + lines.size() > kMostWaiting) {
+      lost_ += static_cast<std::uint64_t>(std::count(lines.begin(), lines.end(), '\n'));
+      return;
+    }
+    waiting_ += lines;
+  }
+  changed_.notify_one();
+}
+
+void AccessLogFile::reopen() {
+  {
+    const std::lock_guard lock(mutex_);
+    reopening_ = true;
+  }
+  changed_.notify_one();
+}
+
+std::optional<Finding> AccessLogFile::problem() const {
+  const std::lock_guard lock(mutex_);
+  if (error_ == 0) return std::nullopt;
+  return Finding{Code::log_unwritable,
+                 {{"file", log_.file},
+                  {"folder_quoted", text::shell_word(files::folder_of(log_.file))},
+                  {"reason", files::describe({error_})},
+                  {"lost", std::to_string(lost_)}}};
+}
+
+int AccessLogFile::put(std::string_view lines) {
+  if (file_ < 0) file_ = ::open(log_.file.c_str(), O_WRONLY | O_APPEND | O_CREAT | O_CLOEXEC | O_NOCTTY, 0640);
+  if (file_ < 0) return errno;
+  const off_t before = ::lseek(file_, 0, SEEK_END);
+  std::size_t done = 0;
+  while (done < lines.size()) {
+    const ssize_t written = ::write(file_, lines.data() + done, lines.size() - done);
+    if (written < 0 && errno == EINTR) continue;
+    if (written < 0) {
+      const int error = errno;
+      // No part of a line stays behind. What is no file (a pipe) cannot be cut.
+      const std::size_t whole = lines.substr(0, done).rfind('\n') + 1;
+      if (before >= 0 && ::ftruncate(file_, before + static_cast<off_t>(whole)) != 0) return errno;
+      return error;
+    }
+    done += static_cast<std::size_t>(written);
+  }
+  return 0;
+}
+
+void AccessLogFile::run() {
+  std::string batch;
+  for (bool last = false; !last;) {
+    {
+      std::unique_lock lock(mutex_);
+      changed_.wait(lock, [this] { return finishing_ || reopening_ || !waiting_.empty(); });
+      last = finishing_;
+      batch.clear();
+      batch.swap(waiting_);
+      if (std::exchange(reopening_, false) && file_ >= 0) {
+        ::close(file_);
+        file_ = -1;
+      }
+    }
+    if (!batch.empty()) {
+      const int error = put(batch);
+      const std::lock_guard lock(mutex_);
+      error_ = error;
+      if (error != 0) {
+        lost_ += static_cast<std::uint64_t>(std::count(batch.begin(), batch.end(), '\n'));
+        // It is opened anew for the next lines: by then it may be another one.
+        if (file_ >= 0) ::close(file_);
+        file_ = -1;
+      }
+    }
+    if (!last) std::this_thread::sleep_for(kGather);
+  }
+}
+
+}  // namespace porter::server

@@ -1,0 +1,396 @@
+// Answering the control interface: requests by Boost.Beast, since here nothing but plain HTTP between our own programs
+// is spoken, each call in a function of its own.
+#include "server/control.hpp"
+
+#include <fmt/chrono.h>
+#include <fmt/format.h>
+#include <sys/socket.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <boost/asio/co_spawn.hpp>
+#include <boost/asio/detached.hpp>
+#include <boost/asio/write.hpp>
+#include <boost/beast/core/flat_buffer.hpp>
+#include <boost/beast/http.hpp>
+#include <nlohmann/json.hpp>
+
+#include "core/files/beneath.hpp"
+#include "core/http/target.hpp"
+#include "core/sites/choose.hpp"
+#include "core/text/text.hpp"
+#include "run/explain.hpp"
+
+namespace porter::server {
+namespace {
+
+namespace beast = boost::beast;
+using Json = nlohmann::json;
+using Request = beast::http::request<beast::http::string_body>;
+
+constexpr std::size_t kMostBody = 64 * 1024;
+constexpr std::chrono::milliseconds kFollowEvery{200};
+constexpr std::size_t kUsualLines = 40;
+
+struct Reply {
+  int status = 200;
+  Json body;
+};
+
+Json json_of(const SettingsProblem& problem) {
+  Json out = {{"code", code_name(problem.finding.code)},
+              {"sentence", text::to_utf8(sentence_of(problem.finding))},
+              {"remedy", text::to_utf8(remedy_of(problem.finding))},
+              {"file", text::to_utf8(problem.file)},
+              {"text", text::to_utf8(text_of(problem))}};
+  if (problem.line > 0) {
+    out["line"] = problem.line;
+    out["column"] = problem.column;
+  }
+  return out;
+}
+
+Json json_of(const std::vector<SettingsProblem>& problems) {
+  Json out = Json::array();
+  for (const SettingsProblem& problem : problems) out.push_back(json_of(problem));
+  return out;
+}
+
+Json json_of(const Settings& settings, const Site& site) {
+  Json mounts = Json::array();
+  for (const Mount& mount : site.mounts)
+    mounts.push_back({{"path", text::to_utf8(mount.path)}, {"target", text::to_utf8(mount.target)}});
+  Json addresses = Json::array();
+  for (const Address& address : site.addresses.empty() ? settings.addresses : site.addresses)
+    addresses.push_back(address.text());
+  return {{"name", site.name},
+          {"url", sites::url_of(settings, site, sites::main_address(settings, site)) + "/"},
+          {"document_root", text::to_utf8(site.document_root)},
+          {"hosts", site.hosts},
+          {"addresses", addresses},
+          {"mounts", mounts}};
+}
+
+Reply not_possible(int status, const std::string& sentence) {
+  return {status,
+          {{"problems",
+            Json::array({{{"code", "bad-call"}, {"sentence", sentence}, {"remedy", ""}, {"text", sentence + "\n"}}})}}};
+}
+
+Reply refused(const std::vector<SettingsProblem>& problems) { return {409, {{"problems", json_of(problems)}}}; }
+
+/// The value of `name` in the query, decoded; nullopt if it is not there.
+std::optional<std::string> query_value(std::string_view query, std::string_view name) {
+  while (!query.empty()) {
+    const std::string_view pair = query.substr(0, query.find('&'));
+    query.remove_prefix(std::min(pair.size() + 1, query.size()));
+    const std::size_t equals = std::min(pair.find('='), pair.size());
+    if (pair.substr(0, equals) == name) return http::percent_decode(pair.substr(std::min(equals + 1, pair.size())));
+  }
+  return std::nullopt;
+}
+
+std::string text_in(const Json& object, const char* key) {
+  const auto found = object.find(key);
+  return found != object.end() && found->is_string() ? found->get<std::string>() : "";
+}
+
+}  // namespace
+
+/// One connection, which asks once.
+class Control::Talk {
+ public:
+  Talk(Control& control, asio::local::stream_protocol::socket socket)
+      : control_(control),
+        steering_(control.steering_),
+        socket_(std::move(socket)),
+        pause_(steering_.server().context()) {
+    control_.talks_.insert(this);
+  }
+  ~Talk() { control_.talks_.erase(this); }
+  Talk(const Talk&) = delete;
+  Talk& operator=(const Talk&) = delete;
+
+  asio::awaitable<void> run() {
+    beast::flat_buffer buffer(kMostBody + 16 * 1024);
+    beast::http::request_parser<beast::http::string_body> parser;
+    parser.body_limit(kMostBody);
+    const auto [error, got] = co_await beast::http::async_read(socket_, buffer, parser, run::kAwait);
+    if (error) co_return;
+    request_ = parser.release();
+    const std::string_view target(request_.target().data(), request_.target().size());
+    path_ = target.substr(0, target.find('?'));
+    query_ = target.substr(std::min(path_.size() + 1, target.size()));
+    if (request_.method() == beast::http::verb::get && path_ == "/v1/log") {
+      co_await send_log();
+      co_return;
+    }
+    const Reply reply = answer();
+    const std::string body = reply.body.dump(2) + "\n";
+    const std::string head = fmt::format(
+        "HTTP/1.1 {} {}\r\nContent-Type: application/json\r\nContent-Length: {}\r\nConnection: close\r\n\r\n",
+        reply.status, std::string_view(beast::http::obsolete_reason(static_cast<beast::http::status>(reply.status))),
+        body.size());
+    const std::string whole = head + body;
+    co_await asio::async_write(socket_, asio::buffer(whole), run::kAwait);
+    if (stops_) steering_.server().stop();
+  }
+  void close() {
+    boost::system::error_code ignored;
+    socket_.close(ignored);
+    pause_.cancel();
+  }
+
+ private:
+  Reply answer() {
+    using beast::http::verb;
+    struct Route {
+      verb method;
+      std::string_view path;
+      Reply (Talk::*call)();
+    };
+    static constexpr Route kRoutes[] = {
+        {verb::get, "/v1/status", &Talk::status},     {verb::post, "/v1/stop", &Talk::stop},
+        {verb::post, "/v1/reload", &Talk::reload},    {verb::get, "/v1/sites", &Talk::sites},
+        {verb::post, "/v1/sites", &Talk::add_site},   {verb::get, "/v1/mounts", &Talk::mounts},
+        {verb::post, "/v1/mounts", &Talk::add_mount}, {verb::delete_, "/v1/mounts", &Talk::remove_mount},
+        {verb::post, "/v1/explain", &Talk::explain}};
+    constexpr std::string_view kSites = "/v1/sites/";
+    if (request_.method() == verb::delete_ && path_.starts_with(kSites))
+      return remove_site(http::percent_decode(std::string_view(path_).substr(kSites.size())).value_or(""));
+    bool is_known = false;
+    for (const Route& route : kRoutes) {
+      if (route.path != path_) continue;
+      is_known = true;
+      if (route.method == request_.method()) return (this->*route.call)();
+    }
+    return is_known ? not_possible(405, "This call knows no such method.")
+                    : not_possible(404, "There is no such call.");
+  }
+
+  Reply status() {
+    Server& server = steering_.server();
+    const Snapshot& now = server.snapshot();
+    const Settings& settings = now.settings;
+    const auto uptime =
+        std::chrono::duration_cast<std::chrono::seconds>(std::chrono::system_clock::now() - server.begun());
+    Json addresses = Json::array();
+    for (const Listener& listener : now.listeners) {
+      Json names = Json::array();
+      for (const std::size_t index : listener.sites) names.push_back(settings.sites[index].name);
+      addresses.push_back({{"address", listener.address.text()}, {"sites", names}});
+    }
+    Json interpreters = Json::array();
+    for (const run::FoundInterpreter& found : server.interpreters())
+      interpreters.push_back(
+          {{"language", found.interpreter.language}, {"path", found.path}, {"version", found.version}});
+    Json out = {{"state", server.is_stopping() ? "stopping" : "running"},
+                {"version", PORTER_VERSION},
+                {"process", ::getpid()},
+                {"since", fmt::format("{:%Y-%m-%dT%H:%M:%SZ}",
+                                      fmt::gmtime(std::chrono::system_clock::to_time_t(server.begun())))},
+                {"uptime_seconds", uptime.count()},
+                {"settings", text::to_utf8(steering_.instance().settings)},
+                {"log", text::to_utf8(steering_.instance().log)},
+                {"access_log", text::to_utf8(settings.access_log.file)},
+                {"addresses", addresses},
+                {"sites", sites().body["sites"]},
+                {"interpreters", interpreters},
+                {"runs", {{"running", now.gate->running()}, {"most", now.gate->most_running()}}},
+                {"requests", server.requests_answered()},
+                {"connections", server.shared().connections.load(std::memory_order_relaxed)},
+                {"problems", json_of(steering_.standing_problems())}};
+    return {200, std::move(out)};
+  }
+
+  Reply stop() {
+    stops_ = true;
+    return {202, {{"state", "stopping"}}};
+  }
+
+  Reply reload() {
+    const auto problems = steering_.reload();
+    return problems.empty() ? Reply{200, {{"problems", Json::array()}}} : refused(problems);
+  }
+
+  Reply sites() {
+    const Settings& settings = steering_.server().snapshot().settings;
+    Json all = Json::array();
+    for (const Site& site : settings.sites) all.push_back(json_of(settings, site));
+    return {200, {{"sites", all}}};
+  }
+
+  Reply mounts() {
+    Json all = Json::array();
+    for (const Site& site : steering_.server().snapshot().settings.sites)
+      for (const Mount& mount : site.mounts)
+        all.push_back(
+            {{"site", site.name}, {"path", text::to_utf8(mount.path)}, {"target", text::to_utf8(mount.target)}});
+    return {200, {{"mounts", all}}};
+  }
+
+  /// The request's body as an object; a null value if it is none.
+  Json body_object() const {
+    Json body = Json::parse(request_.body(), nullptr, false);
+    return body.is_object() ? body : Json();
+  }
+
+  Reply add_site() {
+    const Json body = body_object();
+    SettingsEdit edit;
+    edit.kind = SettingsEdit::Kind::add_site;
+    edit.site = text_in(body, "name");
+    edit.folder = text_in(body, "folder");
+    if (edit.site.empty() || !edit.folder.starts_with('/'))
+      return not_possible(422, "A site needs a name and a folder, as an absolute path.");
+    if (const auto hosts = body.find("hosts"); hosts != body.end() && hosts->is_array())
+      for (const Json& host : *hosts)
+        if (host.is_string()) edit.hosts.push_back(host.get<std::string>());
+    if (const auto port = body.find("port"); port != body.end()) {
+      if (!port->is_number_unsigned() || port->get<std::uint64_t>() < 1 || port->get<std::uint64_t>() > 65535)
+        return not_possible(422, "A port is a number from 1 to 65535.");
+      edit.port = port->get<std::uint16_t>();
+    }
+    return changed(edit, 201);
+  }
+
+  Reply remove_site(const std::string& name) {
+    SettingsEdit edit;
+    edit.kind = SettingsEdit::Kind::remove_site;
+    edit.site = name;
+    return changed(edit, 200);
+  }
+
+  Reply add_mount() {
+    const Json body = body_object();
+    SettingsEdit edit;
+    edit.kind = SettingsEdit::Kind::add_mount;
+    edit.site = text_in(body, "site");
+    edit.path = text_in(body, "path");
+    edit.folder = text_in(body, "target");
+    if (edit.site.empty() || !edit.path.starts_with('/') || !edit.folder.starts_with('/'))
+      return not_possible(422,
+                          "A mount needs a site, a path that begins with a slash, and a target, as an absolute path.");
+    return changed(edit, 201);
+  }
+
+  Reply remove_mount() {
+    SettingsEdit edit;
+    edit.kind = SettingsEdit::Kind::remove_mount;
+    edit.site = query_value(query_, "site").value_or("");
+    edit.path = query_value(query_, "path").value_or("");
+    return changed(edit, 200);
+  }
+
+  Reply changed(const SettingsEdit& edit, int status) {
+    const auto problems = steering_.edit(edit);
+    if (!problems.empty()) return refused(problems);
+    const Settings& settings = steering_.server().snapshot().settings;
+    Reply reply{status, {{"problems", Json::array()}}};
+    for (const Site& site : settings.sites)
+      if (site.name == edit.site) reply.body["site"] = json_of(settings, site);
+    return reply;
+  }
+
+  Reply explain() {
+    const Json body = body_object();
+    const std::string what = text_in(body, "what");
+    if (what.empty()) return not_possible(422, "What is to be explained is missing.");
+    run::Standing standing{true, ::getpid(), run::settings_option(steering_.instance().settings)};
+    const auto explanation =
+        run::explain(steering_.server().snapshot().settings, standing, what, text_in(body, "folder"));
+    return {200, Json::parse(run::json_of(explanation))};
+  }
+
+  asio::awaitable<void> send_log() {
+    const bool follow = query_value(query_, "follow").value_or("") == "true";
+    Journal::Filter filter;
+    filter.site = query_value(query_, "site");
+    filter.only_errors = query_value(query_, "errors").value_or("") == "true";
+    std::size_t lines = kUsualLines;
+    if (const auto wanted = query_value(query_, "lines")) lines = static_cast<std::size_t>(std::atol(wanted->c_str()));
+    std::string out = "HTTP/1.1 200 OK\r\nContent-Type: application/x-ndjson\r\nConnection: close\r\n\r\n";
+    std::uint64_t next = 0;
+    for (;;) {
+      Journal& journal = *steering_.server().shared().journal;
+      for (const Journal::Kept& line : journal.kept_lines(next, lines, filter, next)) {
+        Json row = {{"text", text::to_utf8(line.text)}};
+        if (!line.site.empty()) row["site"] = line.site;
+        if (line.status >= 0) row["status"] = line.status;
+        out += row.dump() + "\n";
+      }
+      const auto [error, sent] = co_await asio::async_write(socket_, asio::buffer(out), run::kAwait);
+      if (error || !follow || steering_.server().is_stopping()) co_return;
+      out.clear();
+      lines = SIZE_MAX;
+      pause_.expires_after(kFollowEvery);
+      co_await pause_.async_wait(run::kAwait);
+      if (!socket_.is_open() || client_has_left()) co_return;
+    }
+  }
+
+  /// Nothing more is sent by a client that waits, so whatever can be read is the end.
+  bool client_has_left() {
+    char byte = 0;
+    return ::recv(socket_.native_handle(), &byte, 1, MSG_PEEK | MSG_DONTWAIT) == 0;
+  }
+
+  Control& control_;
+  Steering& steering_;
+  asio::local::stream_protocol::socket socket_;
+  asio::steady_timer pause_;
+  Request request_;
+  std::string path_;
+  std::string query_;
+  bool stops_ = false;
+};
+
+Control::Control(Steering& steering) : steering_(steering), acceptor_(steering.server().context()) {}
+Control::~Control() { close(); }
+
+std::optional<std::string> Control::open() {
+  const std::string& path = steering_.instance().socket;
+  // The lock is held, so a socket in this place was left behind.
+  ::unlink(path.c_str());
+  boost::system::error_code error;
+  acceptor_.open(asio::local::stream_protocol(), error);
+  const mode_t before = ::umask(0177);
+  if (!error) acceptor_.bind(asio::local::stream_protocol::endpoint(path), error);
+  ::umask(before);
+  if (!error) acceptor_.listen(64, error);
+  if (error)
+    return "The control socket " + text::escape_line(path) + " cannot be opened: " + files::describe({error.value()}) +
+           ".";
+  asio::co_spawn(steering_.server().context(), accept(), asio::detached);
+  return std::nullopt;
+}
+
+void Control::close() {
+  if (!acceptor_.is_open()) return;
+  boost::system::error_code ignored;
+  acceptor_.close(ignored);
+  ::unlink(steering_.instance().socket.c_str());
+  for (Talk* const talk : talks_) talk->close();
+}
+
+asio::awaitable<void> Control::accept() {
+  while (acceptor_.is_open()) {
+    auto [error, socket] = co_await acceptor_.async_accept(run::kAwait);
+    if (error == asio::error::operation_aborted) co_return;
+    if (error) {
+      asio::steady_timer pause(steering_.server().context(), kFollowEvery);
+      co_await pause.async_wait(run::kAwait);
+      continue;
+    }
+    // The mode of the socket keeps others out; asking once more costs nothing.
+    ucred peer{};
+    socklen_t length = sizeof peer;
+    const bool is_known = ::getsockopt(socket.native_handle(), SOL_SOCKET, SO_PEERCRED, &peer, &length) == 0;
+    if (!is_known || (peer.uid != ::getuid() && peer.uid != 0)) continue;
+    auto talk = std::make_shared<Talk>(*this, std::move(socket));
+    asio::co_spawn(
+        steering_.server().context(), [talk]() { return talk->run(); }, [talk](const std::exception_ptr&) {});
+  }
+}
+
+}  // namespace porter::server

@@ -1,0 +1,19 @@
+// The page that shows that the server works, where no page of a site is there to show.
+#pragma once
+
+#include <string>
+#include <utility>
+#include <vector>
+
+namespace porter::server::pages {
+
+struct StartPage {
+  std::string empty_root;  ///< The document root without any file; empty: the address has no site.
+  std::vector<std::pair<std::string, std::string>> sites;         ///< Name and URL.
+  std::vector<std::pair<std::string, std::string>> interpreters;  ///< Language and path; an empty path: not installed.
+  std::string next_step;                                          ///< A command.
+};
+
+std::string start_page(const StartPage& page);
+
+}  // namespace porter::server::pages
