@@ -12,7 +12,8 @@ BUILD_PACKAGES = g++ cmake ninja-build ccache mold make libboost1.81-dev zlib1g-
   libtomlplusplus-dev libsystemd-dev pkg-config
 DEMO_PACKAGES = php8.2-cgi php8.2-sqlite3 perl python3
 TEST_PACKAGES = catch2 $(DEMO_PACKAGES) util-linux procps curl wget chromium git sqlite3 \
-  ruby lua5.4 tcl nodejs openjdk-17-jdk-headless r-base-core
+  ruby lua5.4 tcl nodejs openjdk-17-jdk-headless r-base-core \
+  wrk python3-yaml python3-jsonschema
 LINT_PACKAGES = clang-format clang-tidy
 SOURCES = $(shell git ls-files 'src/*.cpp' 'src/*.hpp' 'tests/*.cpp' 'tests/*.hpp' 'bench/*.cpp' 'demo/*.cpp' 'fuzz/*.cpp' 'fuzz/*.hpp')
 
@@ -22,15 +23,15 @@ build: packages-build
 
 demo: packages-demo build
 	@echo
-	@build/bin/uporter serve demo/public
+	@build/bin/uporter serve --settings demo/porter.toml
 
 test: packages-test
 	cmake --preset check
 	cmake --build build/check
 	cmake --preset threads
-	cmake --build build/threads --target server_tests client_tests
+	cmake --build build/threads --target server_tests
 	ctest --test-dir build/check --output-on-failure
-	ctest --test-dir build/threads --output-on-failure -R '^(server|client)/'
+	ctest --test-dir build/threads --output-on-failure -R '^server/'
 
 bench: build
 	@tools/packages wrk python3

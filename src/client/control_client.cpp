@@ -1,47 +1,52 @@
-// Requests over the control socket, by Boost.Beast.
+// Requests over the control socket: one on each connection, whose end is the end of the answer.
 #include "client/control_client.hpp"
 
-#include <boost/asio/buffered_read_stream.hpp>
-#include <boost/asio/io_context.hpp>
-#include <boost/asio/local/stream_protocol.hpp>
-#include <boost/asio/read_until.hpp>
-#include <boost/asio/streambuf.hpp>
-#include <boost/beast/core/flat_buffer.hpp>
-#include <boost/beast/http.hpp>
-#include <istream>
+#include <sys/socket.h>
+#include <sys/un.h>
+#include <unistd.h>
 
-#include "core/http/target.hpp"
+#include <array>
+#include <cstdlib>
+#include <cstring>
+
+#include "core/files/descriptor.hpp"
 
 namespace porter::client {
 namespace {
 
-namespace asio = boost::asio;
-namespace beast = boost::beast;
-using Socket = asio::local::stream_protocol::socket;
+/// What a server has for an answer; a reload may open files on slow disks. One that hangs must not hang its client too.
+constexpr timeval kPatience{20, 0};
+constexpr timeval kForever{0, 0};
 
-bool connect(Socket& socket, const run::Instance& instance) {
-  boost::system::error_code error;
-  socket.connect(asio::local::stream_protocol::endpoint(instance.socket), error);
-  if (error) return false;
-  // A server that hangs must not hang its client too; a reload may open files on slow disks.
-  const timeval patience{20, 0};
-  ::setsockopt(socket.native_handle(), SOL_SOCKET, SO_RCVTIMEO, &patience, sizeof patience);
-  return true;
+/// Connects and sends the request; not open: that could not be done.
+files::Descriptor send_request(const run::Instance& instance, const std::string& method, const std::string& target,
+                               const nlohmann::json& body, timeval patience) {
+  files::Descriptor socket(::socket(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0));
+  sockaddr_un name{};
+  name.sun_family = AF_UNIX;
+  if (instance.socket.size() >= sizeof name.sun_path) return files::Descriptor();
+  std::memcpy(name.sun_path, instance.socket.data(), instance.socket.size());
+  if (::connect(socket.get(), reinterpret_cast<const sockaddr*>(&name), sizeof name) != 0) return files::Descriptor();
+  ::setsockopt(socket.get(), SOL_SOCKET, SO_RCVTIMEO, &patience, sizeof patience);
+  const std::string content = body.is_null() ? "" : body.dump();
+  const std::string request = method + " " + target +
+                              " HTTP/1.1\r\nHost: localhost\r\nContent-Type: application/json\r\n" +
+                              "Content-Length: " + std::to_string(content.size()) + "\r\n\r\n" + content;
+  std::size_t sent = 0;
+  while (sent < request.size()) {
+    const ssize_t some = ::send(socket.get(), request.data() + sent, request.size() - sent, MSG_NOSIGNAL);
+    if (some <= 0) return files::Descriptor();
+    sent += static_cast<std::size_t>(some);
+  }
+  return socket;
 }
 
-beast::http::request<beast::http::string_body> make_request(const std::string& method, const std::string& target,
-                                                            const nlohmann::json& body) {
-  beast::http::request<beast::http::string_body> request;
-  request.method_string(method);
-  request.target(target);
-  request.version(11);
-  request.set(beast::http::field::host, "localhost");
-  if (!body.is_null()) {
-    request.set(beast::http::field::content_type, "application/json");
-    request.body() = body.dump();
-  }
-  request.prepare_payload();
-  return request;
+/// Appends what comes next; false: nothing more does.
+bool receive(const files::Descriptor& socket, std::string& out) {
+  std::array<char, 16384> buffer;
+  const ssize_t got = ::recv(socket.get(), buffer.data(), buffer.size(), 0);
+  if (got > 0) out.append(buffer.data(), static_cast<std::size_t>(got));
+  return got > 0;
 }
 
 }  // namespace
@@ -53,41 +58,34 @@ Presence presence_of(const run::Instance& instance) {
 
 Reply ask(const run::Instance& instance, const std::string& method, const std::string& target,
           const nlohmann::json& body) {
-  asio::io_context context;
-  Socket socket(context);
-  if (!connect(socket, instance)) return {0, "its control socket " + instance.socket + " cannot be reached"};
-  boost::system::error_code error;
-  beast::http::write(socket, make_request(method, target, body), error);
-  beast::flat_buffer buffer;
-  beast::http::response_parser<beast::http::string_body> parser;
-  parser.body_limit(64 * 1024 * 1024);
-  if (!error) beast::http::read(socket, buffer, parser, error);
-  if (error) return {0, "it does not answer at its control socket " + instance.socket};
-  return {static_cast<int>(parser.get().result_int()), nlohmann::json::parse(parser.get().body(), nullptr, false)};
+  const files::Descriptor socket = send_request(instance, method, target, body, kPatience);
+  if (!socket.is_open()) return {0, "its control socket " + instance.socket + " cannot be reached"};
+  std::string answer;
+  while (receive(socket, answer)) {
+  }
+  const std::size_t end = answer.find("\r\n\r\n");
+  if (!answer.starts_with("HTTP/1.1 ") || end == answer.npos)
+    return {0, "it does not answer at its control socket " + instance.socket};
+  return {std::atoi(answer.c_str() + 9), nlohmann::json::parse(answer.substr(end + 4), nullptr, false)};
 }
 
 bool ask_for_lines(const run::Instance& instance, const std::string& target,
                    const std::function<bool(const nlohmann::json&)>& take) {
-  asio::io_context context;
-  Socket socket(context);
-  if (!connect(socket, instance)) return false;
-  const timeval forever{0, 0};
-  ::setsockopt(socket.native_handle(), SOL_SOCKET, SO_RCVTIMEO, &forever, sizeof forever);
-  boost::system::error_code error;
-  beast::http::write(socket, make_request("GET", target, nullptr), error);
-  asio::streambuf buffer;
-  if (!error) asio::read_until(socket, buffer, "\r\n\r\n", error);
-  if (error) return false;
-  std::istream lines(&buffer);
-  for (std::string line; std::getline(lines, line) && line != "\r";) {
+  const files::Descriptor socket = send_request(instance, "GET", target, nullptr, kForever);
+  if (!socket.is_open()) return false;
+  std::string received;
+  bool in_head = true;
+  while (receive(socket, received)) {
+    if (in_head) {
+      const std::size_t end = received.find("\r\n\r\n");
+      if (end == received.npos) continue;
+      received.erase(0, end + 4);
+      in_head = false;
+    }
+    for (std::size_t end = 0; (end = received.find('\n')) != received.npos; received.erase(0, end + 1))
+      if (!take(nlohmann::json::parse(received.substr(0, end), nullptr, false))) return true;
   }
-  for (;;) {
-    asio::read_until(socket, buffer, '\n', error);
-    if (error) return true;
-    std::string line;
-    std::getline(lines, line);
-    if (!take(nlohmann::json::parse(line, nullptr, false))) return true;
-  }
+  return !in_head;
 }
 
 std::string encoded(std::string_view text) {

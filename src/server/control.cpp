@@ -1,5 +1,5 @@
-// Answering the control interface: requests by Boost.Beast, since here nothing but plain HTTP between our own programs
-// is spoken, each call in a function of its own.
+// Answering the control interface, each call in a function of its own. Requests are read by the same grammar as those
+// of browsers.
 #include "server/control.hpp"
 
 #include <fmt/chrono.h>
@@ -8,14 +8,16 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <array>
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/detached.hpp>
 #include <boost/asio/write.hpp>
-#include <boost/beast/core/flat_buffer.hpp>
-#include <boost/beast/http.hpp>
 #include <nlohmann/json.hpp>
 
 #include "core/files/beneath.hpp"
+#include "core/http/body.hpp"
+#include "core/http/head.hpp"
+#include "core/http/status.hpp"
 #include "core/http/target.hpp"
 #include "core/sites/choose.hpp"
 #include "core/text/text.hpp"
@@ -24,9 +26,7 @@
 namespace porter::server {
 namespace {
 
-namespace beast = boost::beast;
 using Json = nlohmann::json;
-using Request = beast::http::request<beast::http::string_body>;
 
 constexpr std::size_t kMostBody = 64 * 1024;
 constexpr std::chrono::milliseconds kFollowEvery{200};
@@ -112,16 +112,9 @@ class Control::Talk {
   Talk& operator=(const Talk&) = delete;
 
   asio::awaitable<void> run() {
-    beast::flat_buffer buffer(kMostBody + 16 * 1024);
-    beast::http::request_parser<beast::http::string_body> parser;
-    parser.body_limit(kMostBody);
-    const auto [error, got] = co_await beast::http::async_read(socket_, buffer, parser, run::kAwait);
-    if (error) co_return;
-    request_ = parser.release();
-    const std::string_view target(request_.target().data(), request_.target().size());
-    path_ = target.substr(0, target.find('?'));
-    query_ = target.substr(std::min(path_.size() + 1, target.size()));
-    if (request_.method() == beast::http::verb::get && path_ == "/v1/log") {
+    const bool is_read = co_await read_request();
+    if (!is_read) co_return;
+    if (method_ == "GET" && path_ == "/v1/log") {
       co_await send_log();
       co_return;
     }
@@ -129,8 +122,7 @@ class Control::Talk {
     const std::string body = reply.body.dump(2) + "\n";
     const std::string head = fmt::format(
         "HTTP/1.1 {} {}\r\nContent-Type: application/json\r\nContent-Length: {}\r\nConnection: close\r\n\r\n",
-        reply.status, std::string_view(beast::http::obsolete_reason(static_cast<beast::http::status>(reply.status))),
-        body.size());
+        reply.status, http::reason_phrase(reply.status), body.size());
     const std::string whole = head + body;
     co_await asio::async_write(socket_, asio::buffer(whole), run::kAwait);
     if (stops_) steering_.server().stop();
@@ -142,27 +134,62 @@ class Control::Talk {
   }
 
  private:
+  /// Reads one request. False: it cannot be read, and nobody waits for an answer to it.
+  asio::awaitable<bool> read_request() {
+    std::array<char, 8192> buffer{};
+    std::size_t scanned = 0;
+    std::optional<std::size_t> head_length;
+    std::uint64_t length = 0;
+    for (;;) {
+      if (!head_length) {
+        head_length = http::head_length(received_, scanned);
+        scanned = received_.size();
+        if (head_length && !read_head(*head_length, length)) co_return false;
+      }
+      if (head_length && received_.size() >= *head_length + length) break;
+      if (received_.size() > kMostBody) co_return false;
+      const auto [error, got] = co_await socket_.async_read_some(asio::buffer(buffer), run::kAwait);
+      if (error) co_return false;
+      received_.append(buffer.data(), got);
+    }
+    body_ = received_.substr(*head_length, length);
+    co_return true;
+  }
+
+  bool read_head(std::size_t head_length, std::uint64_t& length) {
+    const auto parsed = http::parse_head(std::string_view(received_).substr(0, head_length), {});
+    const auto* const head = std::get_if<http::RequestHead>(&parsed);
+    if (head == nullptr) return false;
+    const auto framing = http::body_framing(*head);
+    const auto* const body = std::get_if<http::BodyFraming>(&framing);
+    if (body == nullptr || body->kind == http::BodyFraming::Kind::chunked || body->length > kMostBody) return false;
+    length = body->length;
+    method_ = head->method;
+    path_ = head->target.substr(0, head->target.find('?'));
+    query_ = head->target.substr(std::min(path_.size() + 1, head->target.size()));
+    return true;
+  }
+
   Reply answer() {
-    using beast::http::verb;
     struct Route {
-      verb method;
+      std::string_view method;
       std::string_view path;
       Reply (Talk::*call)();
     };
     static constexpr Route kRoutes[] = {
-        {verb::get, "/v1/status", &Talk::status},     {verb::post, "/v1/stop", &Talk::stop},
-        {verb::post, "/v1/reload", &Talk::reload},    {verb::get, "/v1/sites", &Talk::sites},
-        {verb::post, "/v1/sites", &Talk::add_site},   {verb::get, "/v1/mounts", &Talk::mounts},
-        {verb::post, "/v1/mounts", &Talk::add_mount}, {verb::delete_, "/v1/mounts", &Talk::remove_mount},
-        {verb::post, "/v1/explain", &Talk::explain}};
+        {"GET", "/v1/status", &Talk::status},     {"POST", "/v1/stop", &Talk::stop},
+        {"POST", "/v1/reload", &Talk::reload},    {"GET", "/v1/sites", &Talk::sites},
+        {"POST", "/v1/sites", &Talk::add_site},   {"GET", "/v1/mounts", &Talk::mounts},
+        {"POST", "/v1/mounts", &Talk::add_mount}, {"DELETE", "/v1/mounts", &Talk::remove_mount},
+        {"POST", "/v1/explain", &Talk::explain}};
     constexpr std::string_view kSites = "/v1/sites/";
-    if (request_.method() == verb::delete_ && path_.starts_with(kSites))
+    if (method_ == "DELETE" && path_.starts_with(kSites))
       return remove_site(http::percent_decode(std::string_view(path_).substr(kSites.size())).value_or(""));
     bool is_known = false;
     for (const Route& route : kRoutes) {
       if (route.path != path_) continue;
       is_known = true;
-      if (route.method == request_.method()) return (this->*route.call)();
+      if (route.method == method_) return (this->*route.call)();
     }
     return is_known ? not_possible(405, "This call knows no such method.")
                     : not_possible(404, "There is no such call.");
@@ -231,7 +258,7 @@ class Control::Talk {
 
   /// The request's body as an object; a null value if it is none.
   Json body_object() const {
-    Json body = Json::parse(request_.body(), nullptr, false);
+    Json body = Json::parse(body_, nullptr, false);
     return body.is_object() ? body : Json();
   }
 
@@ -339,7 +366,9 @@ class Control::Talk {
   Steering& steering_;
   asio::local::stream_protocol::socket socket_;
   asio::steady_timer pause_;
-  Request request_;
+  std::string received_;
+  std::string method_;
+  std::string body_;
   std::string path_;
   std::string query_;
   bool stops_ = false;

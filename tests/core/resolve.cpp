@@ -3,6 +3,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <catch2/catch.hpp>
 #include <filesystem>
 
@@ -158,6 +159,82 @@ TEST_CASE("settings decide about listing and interpreters") {
   CHECK(place.short_outcome("/") == "document-root-gone");
 }
 
+TEST_CASE("mounts show folders and files from elsewhere, and hide what has their path") {
+  Place place;
+  Site& site = place.settings.sites.front();
+  const std::string path = place.folder.path();
+  place.folder.write("elsewhere/log.txt", "x");
+  place.folder.write("elsewhere/index.html", "x");
+  place.folder.write("elsewhere/pages.php", "<?php");
+  place.folder.write("elsewhere/cgi-bin/run", "#!/bin/sh\n", 0755);
+  place.folder.write("one.pl", "#!/usr/bin/perl\n", 0755);
+  place.folder.write("one.txt", "x");
+  site.mounts = {{"/old/papers", path + "/elsewhere"},
+                 {"/tool", path + "/one.pl"},
+                 {"/note", path + "/one.txt"},
+                 {"/plain", path + "/elsewhere"},
+                 {"/gone", path + "/gone"}};
+  struct Row {
+    std::string path;
+    std::string outcome;
+  };
+  for (const Row& row :
+       {Row{"/old/papers/log.txt", "file ~/elsewhere/log.txt"}, Row{"/old/papers", "redirect /old/papers/"},
+        Row{"/old/papers/", "file ~/elsewhere/index.html"},
+        Row{"/old/papers/pages.php/x", "run ~/programs/php-cgi ~/elsewhere/pages.php /old/papers/pages.php /x"},
+        Row{"/old/papers/cgi-bin/run", "run  ~/elsewhere/cgi-bin/run /old/papers/cgi-bin/run "},
+        Row{"/old/papers/none", "path-not-found"}, Row{"/old/papers/../../outside.txt", "path-not-found"},
+        Row{"/old", "path-not-found"}, Row{"/tool", "run  ~/one.pl /tool "},
+        Row{"/tool/a/b", "run  ~/one.pl /tool /a/b"}, Row{"/tools", "path-not-found"}, Row{"/note", "file ~/one.txt"},
+        Row{"/note/x", "not-a-folder"}, Row{"/plain/a%20file.txt", "path-not-found"},
+        Row{"/plain/log.txt", "file ~/elsewhere/log.txt"}, Row{"/gone/x", "document-root-gone"}}) {
+    CAPTURE(row.path);
+    CHECK(place.short_outcome(row.path) == row.outcome);
+  }
+  site.index_files.clear();
+  const auto entries = std::get<std::vector<Entry>>(
+      read_entries(place.settings, site, std::get<FolderFound>(place.look_up("/").outcome)));
+  CHECK(std::count_if(entries.begin(), entries.end(), [](const Entry& entry) { return entry.name == "plain"; }) == 1);
+  CHECK(std::any_of(entries.begin(), entries.end(), [](const Entry& entry) { return entry.name == "tool"; }));
+}
+
+TEST_CASE("a fallback answers for paths that match nothing, and for those alone") {
+  Place place;
+  Site& site = place.settings.sites.front();
+  site.fallback = "notices.php";
+  const std::string fallback = "run ~/programs/php-cgi ~/pages/notices.php /notices.php ";
+  struct Row {
+    std::string path;
+    std::string outcome;
+  };
+  for (const Row& row : {Row{"/bookings/12", fallback}, Row{"/none", fallback}, Row{"/plain/none", fallback},
+                         Row{"/timetable.html", "file ~/pages/timetable.html"}, Row{"/.secret", "hidden-file"},
+                         Row{"/notices.php/x", "run ~/programs/php-cgi ~/pages/notices.php /notices.php /x"},
+                         Row{"/leak.txt", "outside-root"}}) {
+    CAPTURE(row.path);
+    CHECK(place.short_outcome(row.path) == row.outcome);
+  }
+  CHECK(place.short_outcome("/none", "POST") == fallback);
+  site.fallback = "gone.php";
+  CHECK(place.short_outcome("/none") == "fallback-missing");
+}
+
+TEST_CASE("a site runs the languages and shows the hidden files that it allows") {
+  Place place;
+  Site& site = place.settings.sites.front();
+  site.interpreters = {"Perl"};
+  CHECK(place.short_outcome("/notices.php") == "interpreter-not-allowed");
+  CHECK(place.short_outcome("/cgi-bin/deep/tides.pl").starts_with("run"));
+  CHECK(place.short_outcome("/cgi-bin/fares") == "interpreter-not-allowed");
+  site.interpreters = {"Shell"};
+  CHECK(place.short_outcome("/cgi-bin/fares").starts_with("run"));
+  site.hidden_files_shown = {".secret"};
+  CHECK(place.short_outcome("/.secret") == "file ~/pages/.secret");
+  CHECK(place.short_outcome("/.well-known/security.txt") == "hidden-file");
+  site.hidden_files_shown = {"*"};
+  CHECK(place.short_outcome("/.git/config") == "file ~/pages/.git/config");
+}
+
 TEST_CASE("a document root that is a script folder itself runs what is in it") {
   Place place;
   place.settings.sites.front().document_root += "/cgi-bin";
@@ -171,7 +248,7 @@ TEST_CASE("a listing shows what a visitor may open, folders first, in the order 
   const auto& found = std::get<FolderFound>(resolution.outcome);
   place.folder.write("pages/cgi-bin/.hidden", "");
   place.folder.write("pages/cgi-bin/old.bak", "");
-  auto entries = std::get<std::vector<Entry>>(read_entries(found));
+  auto entries = std::get<std::vector<Entry>>(read_entries(place.settings, place.settings.sites.front(), found));
   struct Row {
     std::string query;
     std::string names;

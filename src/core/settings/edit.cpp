@@ -192,8 +192,7 @@ class Editor {
         return refused("The site \"" + edit.site + "\" is not written as a table of its own", "Add the mount by hand.");
       std::size_t at = end_of_table(own - 1);
       while (at > own && trimmed(lines_[at - 1]).empty()) --at;
-      Lines added = {line_end_, "[site." + as_key(edit.site) + ".mounts]" + line_end_, line};
-      if (at < lines_.size() && !trimmed(lines_[at]).empty()) added.push_back(line_end_);
+      const Lines added = {line_end_, "[site." + as_key(edit.site) + ".mounts]" + line_end_, line};
       lines_.insert(lines_.begin() + static_cast<std::ptrdiff_t>(at), added.begin(), added.end());
       return joined(lines_);
     }
@@ -219,8 +218,8 @@ class Editor {
     if (mounts.size() == 1 && header > 0 && is_header(lines_[header - 1])) {
       // An empty table would be left; what is between its header and the mount are comments about it.
       lines_.erase(begin + static_cast<std::ptrdiff_t>(header - 1), begin + static_cast<std::ptrdiff_t>(last));
-      if (header >= 2 && trimmed(lines_[header - 2]).empty() &&
-          (header - 1 >= lines_.size() || trimmed(lines_[header - 1]).empty()))
+      // As add_mount() has put one before it.
+      if (header >= 2 && trimmed(lines_[header - 2]).empty())
         lines_.erase(lines_.begin() + static_cast<std::ptrdiff_t>(header - 2));
     } else {
       lines_.erase(begin + static_cast<std::ptrdiff_t>(line - 1), begin + static_cast<std::ptrdiff_t>(last));

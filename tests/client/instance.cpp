@@ -1,0 +1,342 @@
+// The server that stays, by its commands: start, stop, status, reload, log, site, mount, and what can go wrong.
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <catch2/catch.hpp>
+#include <csignal>
+#include <fstream>
+#include <sstream>
+#include <thread>
+
+#include "support/support.hpp"
+
+using namespace porter::test;
+
+namespace {
+
+struct Outcome {
+  int status;
+  std::string output;
+};
+
+/// A settings file with a home of its own, so that no server of another test is met.
+class Home {
+ public:
+  Home() : port_(free_port()), other_port_(free_port()) {
+    folder_.write("pages/index.html", "Gull Sound");
+    folder_.write("pages/cgi-bin/slow", "#!/bin/sh\nprintf 'Content-Type: text/plain\\n\\n'\nsleep 1\necho done\n",
+                  0755);
+    folder_.write("office/index.html", "Office");
+    settings(usual());
+  }
+  ~Home() { run({"stop"}); }
+  Home(const Home&) = delete;
+  Home& operator=(const Home&) = delete;
+
+  std::uint16_t port() const { return port_; }
+  std::uint16_t other_port() const { return other_port_; }
+  std::string path(const std::string& name = "") const { return folder_.path() + "/" + name; }
+  std::string usual() const {
+    return "addresses = " + std::to_string(port_) + "\n[site.gulls]\ndocument-root = \"pages\"\n";
+  }
+  void settings(const std::string& text) const { folder_.write("porter.toml", text); }
+  std::string settings() const {
+    std::ostringstream out;
+    out << std::ifstream(path("porter.toml")).rdbuf();
+    return out.str();
+  }
+  std::string state() const {
+    // One instance, so one folder.
+    const std::string base = path("state/upright-porter/");
+    Program list({"ls", base});
+    std::string name = list.output();
+    while (name.ends_with('\n')) name.pop_back();
+    return base + name;
+  }
+
+  Outcome run(std::vector<std::string> words) const {
+    words.insert(words.begin(), built("uporter"));
+    words.insert(words.end(), {"--settings", path("porter.toml")});
+    Program program(words, environment());
+    const std::string output = program.output();
+    return {program.wait(), output};
+  }
+  std::vector<std::string> environment() const {
+    return {"HOME=" + path(), "XDG_STATE_HOME=" + path("state"), "XDG_CONFIG_HOME=" + path("config"),
+            "XDG_RUNTIME_DIR="};
+  }
+  pid_t process() const {
+    pid_t id = 0;
+    std::ifstream(state() + "/lock") >> id;
+    return id;
+  }
+
+ private:
+  static std::uint16_t free_port() {
+    TempFolder empty;
+    Server server(empty.path());
+    const std::uint16_t port = server.port();
+    server.stop();
+    return port;
+  }
+
+  TempFolder folder_;
+  std::uint16_t port_;
+  std::uint16_t other_port_;
+};
+
+bool has(const std::string& text, const std::string& part) { return text.find(part) != std::string::npos; }
+
+}  // namespace
+
+TEST_CASE("start returns when the server answers, once for each settings file; stop ends it") {
+  const Home home;
+  CHECK(home.run({"status"}).status == 1);
+  const Outcome started = home.run({"start"});
+  CHECK(started.status == 0);
+  CHECK(has(started.output, "http://gulls.localhost:" + std::to_string(home.port()) + "/"));
+  CHECK(get(home.port(), "/").body == "Gull Sound");
+  const Outcome again = home.run({"start"});
+  CHECK(again.status == 0);
+  CHECK(has(again.output, "It runs already."));
+  const Outcome status = home.run({"status", "--json"});
+  for (const char* const part :
+       {"\"state\": \"running\"", "\"requests\": 1", "\"settings\": ", "\"interpreters\"", "\"runs\""})
+    CHECK(has(status.output, part));
+  CHECK(has(home.run({"log"}).output, "GET / "));
+  const pid_t before = home.process();
+  CHECK(home.run({"restart"}).status == 0);
+  CHECK(home.process() != before);
+  CHECK(home.run({"stop"}).status == 0);
+  CHECK(home.run({"stop"}).output.starts_with("No server runs"));
+  CHECK(home.run({"status"}).status == 1);
+  CHECK(home.run({"log"}).status == 1);
+}
+
+TEST_CASE("two starts at once leave one server") {
+  const Home home;
+  std::vector<Outcome> outcomes(4);
+  std::vector<std::thread> starts;
+  for (Outcome& outcome : outcomes) starts.emplace_back([&] { outcome = home.run({"start"}); });
+  for (std::thread& start : starts) start.join();
+  for (const Outcome& outcome : outcomes) {
+    CAPTURE(outcome.output);
+    CHECK(outcome.status == 0);
+  }
+  CHECK(get(home.port(), "/").status == 200);
+}
+
+TEST_CASE("stop lets what is running finish") {
+  const Home home;
+  REQUIRE(home.run({"start"}).status == 0);
+  Connection connection(home.port());
+  connection.send("GET /cgi-bin/slow HTTP/1.1\r\nHost: localhost\r\n\r\n");
+  pause_ms(300);
+  CHECK(home.run({"stop"}).status == 0);
+  CHECK(connection.receive().body == "done\n");
+}
+
+TEST_CASE("what a killed server left behind is recognised, and is not in the way") {
+  const Home home;
+  REQUIRE(home.run({"start"}).status == 0);
+  const pid_t first = home.process();
+  ::kill(first, SIGKILL);
+  REQUIRE(eventually([&] { return home.run({"status"}).status == 1; }));
+  const Outcome doctor = home.run({"doctor"});
+  CHECK(doctor.status == 1);
+  CHECK(has(doctor.output, "left behind by a server that was killed (process " + std::to_string(first) + ")"));
+  CHECK(home.run({"start"}).status == 0);
+  CHECK(get(home.port(), "/").status == 200);
+  CHECK(home.run({"stop"}).status == 0);
+  CHECK(home.run({"doctor"}).status == 0);
+}
+
+TEST_CASE("a start that cannot be says why") {
+  const Home home;
+  TempFolder other;
+  Server taken(other.path());
+  home.settings("addresses = " + std::to_string(taken.port()) + "\n[site.a]\ndocument-root = \"pages\"\n");
+  const Outcome port = home.run({"start"});
+  CHECK(port.status == 3);
+  CHECK(has(port.output, "is taken by uporterd (process " + std::to_string(taken.program().id()) + ")"));
+  home.settings("addresses = \"nowhere\"\n");
+  const Outcome mistake = home.run({"start"});
+  CHECK(mistake.status == 2);
+  CHECK(has(mistake.output, "porter.toml:1:13: "));
+  CHECK(home.run({"check"}).status == 1);
+  CHECK(has(home.run({"check"}).output, "1 problem in "));
+  home.settings(home.usual());
+  CHECK(has(home.run({"check"}).output, "is fine: 1 site, 1 address."));
+  CHECK(taken.stop() == 0);
+}
+
+TEST_CASE("settings are taken up when they are saved, and bad ones change nothing") {
+  const Home home;
+  REQUIRE(home.run({"start"}).status == 0);
+  home.settings(home.usual() + "listing = false\n[site.office]\ndocument-root = \"office\"\naddresses = " +
+                std::to_string(home.other_port()) + "\n");
+  const auto office_answers = [&] {
+    Program curl({"curl", "-s", "http://office.localhost:" + std::to_string(home.other_port()) + "/"});
+    return curl.output() == "Office";
+  };
+  CHECK(eventually(office_answers));
+  // An editor that writes another file and puts it in the place of the first.
+  std::ofstream(home.path("fresh")) << home.usual();
+  ::rename(home.path("fresh").c_str(), home.path("porter.toml").c_str());
+  CHECK(eventually([&] { return !office_answers(); }));
+  CHECK(get(home.port(), "/").body == "Gull Sound");
+
+  home.settings(home.usual() + "listin = false\n");
+  CHECK(eventually([&] { return has(home.run({"status"}).output, "Did you mean \"listing\"?"); }));
+  CHECK(get(home.port(), "/").body == "Gull Sound");
+  const Outcome reload = home.run({"reload"});
+  CHECK(reload.status == 1);
+  CHECK(has(reload.output, "porter.toml:4:1: "));
+  CHECK(has(home.run({"log"}).output, "Settings not applied"));
+  home.settings(home.usual());
+  CHECK(home.run({"reload"}).status == 0);
+  CHECK(has(home.run({"status"}).output, "Problems     none"));
+}
+
+TEST_CASE("sites and mounts come and go, with and without a server, and the file stays as it was") {
+  const Home home;
+  const std::string before = "# Ours, by hand.\n" + home.usual() + "# The end.\n";
+  home.settings(before);
+  for (const bool running : {false, true}) {
+    CAPTURE(running);
+    if (running) REQUIRE(home.run({"start"}).status == 0);
+    const std::string port = std::to_string(home.other_port());
+    const Outcome added =
+        home.run({"site", "add", "office", home.path("office"), "--port", port, "--host", "desk.localhost"});
+    CHECK(added.status == 0);
+    CHECK(added.output.starts_with("http://desk.localhost:" + port + "/"));
+    CHECK(home.run({"site", "add", "office", home.path("office")}).status == 1);
+    CHECK(home.run({"site", "add", "none", home.path("none")}).status == 2);
+    CHECK(home.run({"mount", "add", "/desk", home.path("office"), "--site", "gulls"})
+              .output.starts_with("http://gulls.localhost:" + std::to_string(home.port()) + "/desk/"));
+    if (running) CHECK(get(home.port(), "/desk/").body == "Office");
+    CHECK(has(home.run({"site", "list"}).output, "/desk"));
+    CHECK(has(home.run({"open", "office"}).output, "http://desk.localhost:" + port + "/"));
+    CHECK(home.run({"mount", "remove", "/desk", "--site", "gulls"}).status == 0);
+    CHECK(home.run({"mount", "remove", "/desk", "--site", "gulls"}).status == 1);
+    CHECK(home.run({"site", "remove", "office"}).status == 0);
+    CHECK(home.settings() == before);
+  }
+  TempFolder other;
+  Server taken(other.path());
+  CHECK(has(home.run({"site", "add", "x", home.path("office"), "--port", std::to_string(taken.port())}).output,
+            "is taken by"));
+  CHECK(home.settings() == before);
+  CHECK(taken.stop() == 0);
+}
+
+TEST_CASE("the control socket is its owner's alone") {
+  const Home home;
+  REQUIRE(home.run({"start"}).status == 0);
+  struct stat info {};
+  REQUIRE(::stat((home.state() + "/control").c_str(), &info) == 0);
+  CHECK((info.st_mode & 0777) == 0600);
+  REQUIRE(::stat(home.state().c_str(), &info) == 0);
+  CHECK((info.st_mode & 0777) == 0700);
+  if (::getuid() != 0) return;
+  Program stranger({"setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", "curl", "-sS", "--unix-socket",
+                    home.state() + "/control", "http://localhost/v1/status"});
+  CHECK(has(stranger.output(), "ouldn't connect"));
+  CHECK(stranger.wait() != 0);
+}
+
+TEST_CASE("the log can be followed, and asked for one site and for errors") {
+  const Home home;
+  home.settings(home.usual() + "[site.office]\ndocument-root = \"office\"\n");
+  REQUIRE(home.run({"start"}).status == 0);
+  const std::string at = ":" + std::to_string(home.port());
+  std::vector<std::string> words = {built("uporter"), "log", "--follow", "--settings", home.path("porter.toml")};
+  Program follow(words, home.environment());
+  for (const std::string& url : {"http://gulls.localhost" + at + "/", "http://office.localhost" + at + "/",
+                                 "http://office.localhost" + at + "/none"})
+    Program({"curl", "-s", "-o", "/dev/null", url}).wait();
+  CHECK(has(follow.read_until("/none"), "GET /none"));
+  const std::string office = home.run({"log", "--site", "office"}).output;
+  CHECK(has(office, "[office]"));
+  CHECK_FALSE(has(office, "[gulls]"));
+  const std::string errors = home.run({"log", "--errors"}).output;
+  CHECK(has(errors, "GET /none"));
+  CHECK_FALSE(has(errors, "GET / "));
+  CHECK(home.run({"stop"}).status == 0);
+  CHECK(follow.wait() == 0);
+}
+
+TEST_CASE("the access log has the usual form, is opened anew on SIGHUP, and a full disk stops nothing") {
+  const Home home;
+  home.settings(home.usual() + "[log]\naccess = \"access.log\"\n");
+  REQUIRE(home.run({"start"}).status == 0);
+  const auto content = [&](const std::string& name) {
+    std::ostringstream out;
+    out << std::ifstream(home.path(name)).rdbuf();
+    return out.str();
+  };
+  get(home.port(), "/a%22b?c=\"d", "Referer: http://gulls.localhost/\r\nUser-Agent: Gull \"1\"\r\n");
+  CHECK(eventually([&] { return has(content("access.log"), "Gull"); }));
+  const std::string line = content("access.log");
+  CHECK(line.starts_with("127.0.0.1 - - ["));
+  CHECK(line.ends_with("\"http://gulls.localhost/\" \"Gull \\\"1\\\"\"\n"));
+  ::rename(home.path("access.log").c_str(), home.path("access.old").c_str());
+  ::kill(home.process(), SIGHUP);
+  CHECK(eventually([&] {
+    get(home.port(), "/");
+    return has(content("access.log"), "\"GET / HTTP/1.1\" 200 10 \"-\" \"-\"\n");
+  }));
+  CHECK(content("access.old").find("GET / ") == std::string::npos);
+
+  home.settings(home.usual() + "[log]\naccess = \"access.log\"\nformat = \"json\"\n");
+  CHECK(eventually([&] {
+    get(home.port(), "/");
+    return has(content("access.log"), "\"site\":\"gulls\"");
+  }));
+  home.settings(home.usual() + "[log]\naccess = \"/dev/full\"\n");
+  CHECK(eventually([&] {
+    CHECK(get(home.port(), "/").status == 200);
+    return has(home.run({"status"}).output, "/dev/full cannot be written: No space left on device");
+  }));
+}
+
+TEST_CASE("autostart writes a unit that starts this program, and takes it away") {
+  const Home home;
+  CHECK(home.run({"autostart", "status"}).status == 1);
+  const std::string on = home.run({"autostart", "on"}).output;
+  REQUIRE(has(on, "Written: "));
+  const std::string file =
+      on.substr(on.find("Written: ") + 9, on.find('\n', on.find("Written: ")) - on.find("Written: ") - 9);
+  std::ostringstream unit;
+  unit << std::ifstream(file).rdbuf();
+  CHECK(has(unit.str(), "Type=notify"));
+  CHECK(has(unit.str(), "ExecStart=\"" + built("uporterd") + "\" --settings \"" + home.path("porter.toml") + "\""));
+  CHECK(home.run({"autostart", "status"}).status == 0);
+  CHECK(has(home.run({"autostart", "off"}).output, "Removed: "));
+  CHECK(home.run({"autostart", "status"}).status == 1);
+}
+
+TEST_CASE("where there is no site, a start page shows that the server works") {
+  const Home home;
+  home.settings("addresses = " + std::to_string(home.port()) + "\n");
+  REQUIRE(home.run({"start"}).status == 0);
+  const Answer page = get(home.port(), "/");
+  CHECK(page.status == 200);
+  CHECK(has(page.body, "The server works"));
+  CHECK(has(page.body, "uporter site add NAME FOLDER"));
+  ::mkdir(home.path("bare").c_str(), 0755);
+  CHECK(home.run({"site", "add", "bare", home.path("bare")}).status == 0);
+  CHECK(has(get(home.port(), "/").body, home.path("bare") + "</code> is empty"));
+}
+
+TEST_CASE("the control interface answers as its description says") {
+  const Home home;
+  home.settings(home.usual() + "[site.gulls.mounts]\n\"/desk\" = \"office\"\n");
+  REQUIRE(home.run({"start"}).status == 0);
+  Program check({"/usr/bin/python3", PORTER_DEMO "/../tests/support/check_control.py",
+                 PORTER_DEMO "/../docs/control.openapi.yaml", home.state() + "/control", home.path("office")});
+  const std::string output = check.output();
+  CAPTURE(output);
+  CHECK(check.wait() == 0);
+  CHECK(has(output, "calls held against the description"));
+}

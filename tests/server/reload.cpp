@@ -1,0 +1,67 @@
+// Settings that change below load: no request is lost.
+#include <catch2/catch.hpp>
+#include <csignal>
+#include <filesystem>
+#include <regex>
+
+#include "support/support.hpp"
+
+using namespace porter::test;
+
+namespace {
+
+std::uint16_t free_port() {
+  TempFolder empty;
+  Server server(empty.path());
+  const std::uint16_t port = server.port();
+  server.stop();
+  return port;
+}
+
+}  // namespace
+
+TEST_CASE("fifty reloads under load, with sites and addresses coming and going, fail no request") {
+  TempFolder folder;
+  folder.write("a/index.html", "a");
+  folder.write("b/index.html", "b");
+  folder.write("a/cgi-bin/x", "#!/bin/sh\nprintf 'Content-Type: text/plain\\n\\nok'\n", 0755);
+  const std::string stable = std::to_string(free_port());
+  const std::string coming = std::to_string(free_port());
+  const std::string first = "addresses = [" + stable + "]\n[site.a]\ndocument-root = \"a\"\n";
+  const std::string second = "addresses = [" + stable + ", \"127.0.0.1:" + coming +
+                             "\"]\n[site.b]\ndocument-root = \"b\"\nhosts = \"b.localhost\"\n[site.a]\ndocument-root = "
+                             "\"a\"\nhosts = [\"a.localhost\", \"localhost\"]\n";
+  const std::string file = folder.write("porter.toml", first);
+  Program server({built("uporterd"), "--settings", file},
+                 {"HOME=" + folder.path(), "XDG_STATE_HOME=" + folder.path(), "XDG_RUNTIME_DIR=", "NOTIFY_SOCKET="});
+  REQUIRE(server.read_until("Stop ").find("Stop ") != std::string::npos);
+  // One keeps its connections, one opens a new one for each request, one runs a script.
+  const std::string url = "http://localhost:" + stable + "/";
+  Program keeping({"wrk", "-t1", "-c8", "-d8s", url});
+  Program opening({"wrk", "-t1", "-c4", "-d8s", "-H", "Connection: close", url});
+  Program running({"wrk", "-t1", "-c2", "-d8s", url + "cgi-bin/x"});
+  const std::size_t descriptors = open_descriptors(server.id());
+  std::string control;
+  for (const auto& entry : std::filesystem::directory_iterator(folder.path() + "/upright-porter"))
+    control = entry.path().string() + "/control";
+  int applied = 0;
+  for (int i = 1; i <= 50; ++i) {
+    folder.write("porter.toml", i % 2 == 1 ? second : first);
+    Program reload({"curl", "-s", "-X", "POST", "-o", "/dev/null", "-w", "%{http_code}", "--unix-socket", control,
+                    "http://localhost/v1/reload"});
+    applied += reload.output() == "200" ? 1 : 0;
+    pause_ms(50);
+  }
+  CHECK(applied == 50);
+  for (Program* const load : {&keeping, &opening, &running}) {
+    const std::string result = load->output();
+    CAPTURE(result);
+    CHECK(result.find("Socket errors") == std::string::npos);
+    CHECK(result.find("Non-2xx") == std::string::npos);
+    CHECK(std::regex_search(result, std::regex("[1-9][0-9]* requests in")));
+    CHECK(load->wait() == 0);
+  }
+  CHECK(eventually([&] { return open_descriptors(server.id()) <= descriptors + 4; }));
+  server.signal(SIGTERM);
+  CHECK(server.wait() == 0);
+}
