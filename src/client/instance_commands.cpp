@@ -78,6 +78,7 @@ std::optional<Reply> ask_running(const run::Instance& instance, const std::strin
 }
 
 std::string since_text(long long seconds) {
+  if (seconds < 2) return "a moment";
   if (seconds < 60) return fmt::format("{} s", seconds);
   if (seconds < 3600) return fmt::format("{} min", seconds / 60);
   if (seconds < 86400) return fmt::format("{} h {} min", seconds / 3600, seconds / 60 % 60);

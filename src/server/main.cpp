@@ -240,7 +240,8 @@ int serve_settings(const Options& options) {
     // Stopped as asked: whoever looks finds no server that was killed.
     if (::ftruncate(lock.get(), 0) != 0) std::perror("lock");
   });
-  const bool in_background = options.ready >= 0 || std::getenv("NOTIFY_SOCKET") != nullptr;
+  const char* const manager = std::getenv("NOTIFY_SOCKET");
+  const bool in_background = options.ready >= 0 || (manager != nullptr && *manager != '\0');
   start.ready_after = since_begun(options);
   start.stop = in_background ? "uporter stop" + run::settings_option(instance.settings) : "Ctrl+C";
   const int ready = options.ready;

@@ -76,7 +76,8 @@ std::vector<std::string> urls_of(const Settings& settings, const Site& site, con
   for (const std::string& pattern : site.hosts)
     if (http::is_localhost_name(pattern) && !pattern.starts_with('*')) add(pattern);
   for (const std::string& pattern : site.hosts)
-    if (pattern.starts_with("*.") && http::is_localhost_name(pattern) && pattern != "*.localhost") add("www" + pattern.substr(1));
+    if (pattern.starts_with("*.") && http::is_localhost_name(pattern) && pattern != "*.localhost")
+      add("www" + pattern.substr(1));
   for (const std::string& pattern : site.hosts)
     if (!pattern.starts_with('*')) add(pattern);
   if (is_first && address.reach != Address::Reach::one) add("localhost");
