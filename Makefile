@@ -30,8 +30,8 @@ test: packages-test
 	cmake --build build/check
 	cmake --preset threads
 	cmake --build build/threads --target server_tests
-	ctest --test-dir build/check --output-on-failure
-	ctest --test-dir build/threads --output-on-failure -R '^server/'
+	ctest --test-dir build/check --output-on-failure -j 2
+	ctest --test-dir build/threads --output-on-failure -j 2 -R '^server/' -E findings
 
 bench: build
 	@tools/packages wrk python3

@@ -88,22 +88,4 @@ bool ask_for_lines(const run::Instance& instance, const std::string& target,
   return !in_head;
 }
 
-std::string encoded(std::string_view text) {
-  constexpr std::string_view kDigits = "0123456789ABCDEF";
-  std::string out;
-  for (const char c : text) {
-    const auto byte = static_cast<unsigned char>(c);
-    const bool plain =
-        (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '-' || c == '_' || c == '.';
-    if (plain) {
-      out += c;
-    } else {
-      out += '%';
-      out += kDigits[byte >> 4];
-      out += kDigits[byte & 15];
-    }
-  }
-  return out;
-}
-
 }  // namespace porter::client

@@ -5,7 +5,6 @@
 #include <nlohmann/json.hpp>
 #include <optional>
 #include <string>
-#include <string_view>
 
 #include "run/instance.hpp"
 
@@ -28,8 +27,5 @@ Reply ask(const run::Instance& instance, const std::string& method, const std::s
 /// it could not be asked.
 bool ask_for_lines(const run::Instance& instance, const std::string& target,
                    const std::function<bool(const nlohmann::json&)>& take);
-
-/// `text` as a part of a query or path.
-std::string encoded(std::string_view text);
 
 }  // namespace porter::client

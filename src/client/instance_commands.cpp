@@ -21,6 +21,7 @@
 #include "client/output.hpp"
 #include "client/serve.hpp"
 #include "core/files/descriptor.hpp"
+#include "core/http/target.hpp"
 #include "core/text/text.hpp"
 #include "run/instance.hpp"
 
@@ -297,7 +298,7 @@ int run_log(const std::string& settings, const LogOptions& options) {
   std::string target = fmt::format("/v1/log?lines={}", options.lines);
   if (options.follow) target += "&follow=true";
   if (options.errors) target += "&errors=true";
-  if (!options.site.empty()) target += "&site=" + encoded(options.site);
+  if (!options.site.empty()) target += "&site=" + http::percent_encode(options.site);
   const bool asked = ask_for_lines(instance, target, [](const Json& line) {
     if (!line.is_object()) return true;
     const int status = line.value("status", 200);

@@ -122,7 +122,7 @@ int run_site_remove(const std::string& settings, const std::string& name) {
   SettingsEdit edit;
   edit.kind = SettingsEdit::Kind::remove_site;
   edit.site = name;
-  if (!change(instance, edit, "DELETE", "/v1/sites/" + encoded(name), nullptr)) return kFailed;
+  if (!change(instance, edit, "DELETE", "/v1/sites/" + http::percent_encode(name), nullptr)) return kFailed;
   fmt::print("Removed: {}. Its folder is as it was.\n", text::escape_line(name));
   return kFine;
 }
@@ -200,7 +200,8 @@ int run_mount_remove(const std::string& settings, const MountOptions& options) {
   edit.site = meant_site(instance, options.site);
   edit.path = options.path;
   if (edit.site.empty()) return kBadUse;
-  if (!change(instance, edit, "DELETE", "/v1/mounts?site=" + encoded(edit.site) + "&path=" + encoded(edit.path),
+  if (!change(instance, edit, "DELETE",
+              "/v1/mounts?site=" + http::percent_encode(edit.site) + "&path=" + http::percent_encode(edit.path),
               nullptr))
     return kFailed;
   fmt::print("Removed: {} of {}. Its folder is as it was.\n", text::escape_line(edit.path),

@@ -21,10 +21,7 @@ struct Place {
     folder.write("pages/cgi-bin/tides.pl", "#!/usr/bin/perl\n");
     folder.write("papers/log.txt", "x");
     folder.write("elsewhere/a.txt", "x");
-    TempFolder empty;
-    Server free(empty.path());
-    port = std::to_string(free.port());
-    free.stop();
+    port = std::to_string(free_port());
     folder.write("porter.toml",
                  "addresses = " + port +
                      "\n[site.gulls]\nhosts = [\"gulls.localhost\", \"*.gulls.localhost\"]\ndocument-root = "

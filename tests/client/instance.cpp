@@ -72,14 +72,6 @@ class Home {
   }
 
  private:
-  static std::uint16_t free_port() {
-    TempFolder empty;
-    Server server(empty.path());
-    const std::uint16_t port = server.port();
-    server.stop();
-    return port;
-  }
-
   TempFolder folder_;
   std::uint16_t port_;
   std::uint16_t other_port_;
@@ -124,6 +116,17 @@ TEST_CASE("two starts at once leave one server") {
     CHECK(outcome.status == 0);
   }
   CHECK(get(home.port(), "/").status == 200);
+}
+
+TEST_CASE("settings that may not be read are explained") {
+  if (::getuid() != 0) return;
+  const Home home;
+  ::chmod(home.path().c_str(), 0755);
+  ::chmod(home.path("porter.toml").c_str(), 0);
+  Program check({"setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", built("uporter"), "check",
+                 home.path("porter.toml")});
+  CHECK(has(check.output(), "cannot be read: Permission denied"));
+  CHECK(check.wait() == 1);
 }
 
 TEST_CASE("stop lets what is running finish") {

@@ -8,18 +8,6 @@
 
 using namespace porter::test;
 
-namespace {
-
-std::uint16_t free_port() {
-  TempFolder empty;
-  Server server(empty.path());
-  const std::uint16_t port = server.port();
-  server.stop();
-  return port;
-}
-
-}  // namespace
-
 TEST_CASE("fifty reloads under load, with sites and addresses coming and going, fail no request") {
   TempFolder folder;
   folder.write("a/index.html", "a");

@@ -8,14 +8,6 @@ using namespace porter::test;
 
 namespace {
 
-std::uint16_t free_port() {
-  TempFolder empty;
-  Server server(empty.path());
-  const std::uint16_t port = server.port();
-  server.stop();
-  return port;
-}
-
 /// A server on settings with two sites and what they can change.
 struct Harbour {
   TempFolder folder;
@@ -27,6 +19,7 @@ struct Harbour {
     folder.write("a/lost.html", "<p>lost at sea");
     folder.write("a/tides.gull",
                  "print \"Content-Type: text/plain\\n\\n$ENV{SEASON} $ENV{TABLE} $ENV{GATEWAY_INTERFACE}\"");
+    folder.write("a/slow.gull", "sleep 20");
     folder.write("a/cgi-bin/which", "#!/bin/sh\nprintf \"Content-Type: text/plain\\n\\n$SERVER_NAME:$SERVER_PORT\"\n",
                  0755);
     folder.write("b/index.html", "site b");
@@ -53,6 +46,7 @@ fallback = "front.php"
 endings = ".gull"
 command = ["perl", "-w"]
 anywhere = true
+limits = { first-byte = 1 }
 environment = { TABLE = "short", SEASON = "summer" }
 )");
   }
@@ -102,6 +96,7 @@ TEST_CASE("each site answers in its own way") {
   // What the request decides comes before settings, and a site before an interpreter.
   CHECK(harbour.ask("a.localhost", "/tides.gull").body == "winter short CGI/1.1");
   CHECK(harbour.ask("a.localhost", "/cgi-bin/which").body == "a.localhost:" + std::to_string(harbour.port));
+  CHECK(harbour.ask("a.localhost", "/slow.gull").status == 504);
   CHECK(harbour.ask("b.localhost", "/bookings/12?x=1").body == "/front.php /bookings/12?x=1 -");
   server.signal(SIGTERM);
   CHECK(server.wait() == 0);

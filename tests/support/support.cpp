@@ -248,6 +248,14 @@ Answer request(std::uint16_t port, const std::string& method, const std::string&
   return connection.receive(method == "HEAD");
 }
 
+std::uint16_t free_port() {
+  TempFolder empty;
+  Server server(empty.path());
+  const std::uint16_t port = server.port();
+  server.stop();
+  return port;
+}
+
 std::size_t open_descriptors(pid_t process) {
   const fs::directory_iterator all("/proc/" + std::to_string(process) + "/fd");
   return static_cast<std::size_t>(std::distance(fs::begin(all), fs::end(all)));

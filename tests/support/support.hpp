@@ -74,6 +74,9 @@ class Server {
   std::uint16_t port_ = 0;
 };
 
+/// A port that nobody listens on at the moment.
+std::uint16_t free_port();
+
 struct Answer {
   int status = 0;  ///< 0: no answer came.
   std::string reason;

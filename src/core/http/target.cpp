@@ -39,6 +39,24 @@ std::optional<TargetError> check_escapes(std::string_view raw) {
   return std::nullopt;
 }
 
+/// `text` with every byte escaped for which `stays` does not hold.
+std::string escaped(std::string_view text, bool (*stays)(unsigned char)) {
+  static constexpr char kDigits[] = "0123456789ABCDEF";
+  std::string out;
+  out.reserve(text.size());
+  for (const char c : text) {
+    const auto byte = static_cast<unsigned char>(c);
+    if (stays(byte)) {
+      out += c;
+    } else {
+      out += '%';
+      out += kDigits[byte >> 4];
+      out += kDigits[byte & 15];
+    }
+  }
+  return out;
+}
+
 }  // namespace
 
 std::optional<std::string> percent_decode(std::string_view encoded) {
@@ -57,21 +75,13 @@ std::optional<std::string> percent_decode(std::string_view encoded) {
   return out;
 }
 
-std::string percent_encode_path(std::string_view path) {
-  static constexpr char kDigits[] = "0123456789ABCDEF";
-  std::string out;
-  out.reserve(path.size());
-  for (const char c : path) {
-    const auto byte = static_cast<unsigned char>(c);
-    if (is_unreserved_in_path(byte)) {
-      out += c;
-    } else {
-      out += '%';
-      out += kDigits[byte >> 4];
-      out += kDigits[byte & 15];
-    }
-  }
-  return out;
+std::string percent_encode_path(std::string_view path) { return escaped(path, is_unreserved_in_path); }
+
+std::string percent_encode(std::string_view text) {
+  return escaped(text, [](unsigned char c) {
+    return (c >= '0' && c <= '9') || (c >= 'A' && c <= 'Z') || (c >= 'a' && c <= 'z') ||
+           std::string_view("-._~").find(static_cast<char>(c)) != std::string_view::npos;
+  });
 }
 
 std::string remove_dot_segments(std::string_view path) {

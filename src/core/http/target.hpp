@@ -37,6 +37,9 @@ std::string remove_dot_segments(std::string_view path);
 /// The bytes that `encoded` stands for; nullopt if an escape is not "%" with two hexadecimal digits.
 std::optional<std::string> percent_decode(std::string_view encoded);
 
+/// `text` with every byte escaped but letters, digits and "-._~" (RFC 3986, section 2.3), fit for any part of a URL.
+std::string percent_encode(std::string_view text);
+
 /// `path` with every byte escaped that may not stand in a URL's path; "/" stays.
 std::string percent_encode_path(std::string_view path);
 
