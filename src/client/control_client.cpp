@@ -51,11 +51,6 @@ bool receive(const files::Descriptor& socket, std::string& out) {
 
 }  // namespace
 
-Presence presence_of(const run::Instance& instance) {
-  if (!run::lock_holder(instance)) return Presence::absent;
-  return ask(instance, "GET", "/v1/status").status == 200 ? Presence::present : Presence::silent;
-}
-
 Reply ask(const run::Instance& instance, const std::string& method, const std::string& target,
           const nlohmann::json& body) {
   const files::Descriptor socket = send_request(instance, method, target, body, kPatience);

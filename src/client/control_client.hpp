@@ -10,10 +10,6 @@
 
 namespace porter::client {
 
-/// Whether a server runs for an instance, and whether it can be spoken to.
-enum class Presence { absent, present, silent };
-Presence presence_of(const run::Instance& instance);
-
 struct Reply {
   int status = 0;  ///< 0: the server could not be asked, and `body` is a text that tells why.
   nlohmann::json body;

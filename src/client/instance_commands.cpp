@@ -33,6 +33,7 @@ using Clock = std::chrono::steady_clock;
 
 constexpr std::chrono::seconds kStartTime{20};
 constexpr std::chrono::seconds kStopTime{30};
+constexpr std::chrono::seconds kPatience{2};
 constexpr std::chrono::seconds kGraceAfterTerm{8};
 constexpr std::chrono::milliseconds kLookEvery{20};
 constexpr off_t kLargeLog = 1024 * 1024;
@@ -62,6 +63,18 @@ bool wait_for_end(const run::Instance& instance, std::chrono::milliseconds time)
   return true;
 }
 
+/// Asks a server that may just be starting: it has the lock before it has its control socket. Status 0: it does not
+/// answer within `time`, or has ended.
+Reply ask_patiently(const run::Instance& instance, const std::string& method, const std::string& target,
+                    std::chrono::milliseconds time) {
+  const auto end = Clock::now() + time;
+  for (;;) {
+    Reply reply = ask(instance, method, target);
+    if (reply.status != 0 || Clock::now() > end || !run::lock_holder(instance)) return reply;
+    std::this_thread::sleep_for(kLookEvery);
+  }
+}
+
 /// Asks the running server; prints why not and sets `status` if that is not possible.
 std::optional<Reply> ask_running(const run::Instance& instance, const std::string& method, const std::string& target,
                                  int& status) {
@@ -70,7 +83,7 @@ std::optional<Reply> ask_running(const run::Instance& instance, const std::strin
     fail(not_running(instance));
     return std::nullopt;
   }
-  Reply reply = ask(instance, method, target);
+  Reply reply = ask_patiently(instance, method, target, kPatience);
   if (reply.status == 0) {
     fail(unreachable(instance, reply.body.get<std::string>()));
     return std::nullopt;
@@ -196,13 +209,16 @@ bool wait_until_ready(int ready, std::chrono::milliseconds time) {
 }  // namespace
 
 int run_start(const std::string& settings) {
+  if (!exists_if_named(settings)) return kBadUse;
   const run::Instance instance = instance_of(settings);
   if (run::lock_holder(instance)) {
-    const Reply reply = ask(instance, "GET", "/v1/status");
-    if (reply.status != 200) return fail(unreachable(instance, "its control socket is silent"));
-    fmt::print("It runs already.\n\n");
-    print_status(reply.body);
-    return kFine;
+    const Reply reply = ask_patiently(instance, "GET", "/v1/status", kStartTime);
+    if (reply.status == 200) {
+      fmt::print("It runs already.\n\n");
+      print_status(reply.body);
+      return kFine;
+    }
+    if (run::lock_holder(instance)) return fail(unreachable(instance, "its control socket is silent"));
   }
   if (const auto wrong = run::make_folders(instance)) return fail(*wrong);
   struct stat info {};
@@ -230,7 +246,6 @@ int run_start(const std::string& settings) {
   constexpr int kAlreadyRunning = 4;
   // Somebody else was faster by a moment; then what was wanted is so.
   if (WIFEXITED(status) && WEXITSTATUS(status) == kAlreadyRunning) {
-    for (int i = 0; i < 100 && presence_of(instance) != Presence::present; ++i) std::this_thread::sleep_for(kLookEvery);
     return run_start(settings);
   }
   std::fputs(log_since(instance.log, before).c_str(), stderr);
@@ -314,10 +329,7 @@ int run_log(const std::string& settings, const LogOptions& options) {
 
 int run_check(const std::string& named) {
   const std::string file = run::find_settings_file(named);
-  if (::access(file.c_str(), F_OK) != 0)
-    return fail(
-        fmt::format("There are no settings {}. Make them, beginning with a site: uporter site add NAME FOLDER{}",
-                    text::escape_line(file), run::settings_option(file)));
+  if (!exists_if_named(file)) return kFailed;
   const SettingsRead read = load_settings(file, run::home_folder());
   if (!read.problems.empty()) {
     fail(read.problems);

@@ -8,6 +8,7 @@
 #include <nlohmann/json.hpp>
 
 #include "core/text/text.hpp"
+#include "run/instance.hpp"
 
 namespace porter::client {
 
@@ -18,6 +19,15 @@ const Paint& paint() {
     return on ? Paint{"\x1b[1;32m", "\x1b[1;33m", "\x1b[1;31m", "\x1b[1m", "\x1b[0m"} : Paint{};
   }();
   return kPaint;
+}
+
+bool exists_if_named(const std::string& settings) {
+  if (settings.empty()) return true;
+  const std::string file = run::find_settings_file(settings);
+  if (::access(file.c_str(), F_OK) == 0) return true;
+  fail("There are no settings " + text::escape_line(file) +
+       ". Make them, beginning with a site: uporter site add NAME FOLDER" + run::settings_option(file));
+  return false;
 }
 
 int fail(const std::string& sentence, int status) {

@@ -20,6 +20,9 @@ struct Paint {
 };
 const Paint& paint();
 
+/// Refuses a settings file that was named and does not exist; true if it may be gone on.
+bool exists_if_named(const std::string& settings);
+
 /// Prints a sentence to the error stream; the result is `status`.
 int fail(const std::string& sentence, int status = kFailed);
 /// Prints each problem to the error stream; kFailed.

@@ -10,6 +10,7 @@
 #include <cstdio>
 #include <cstring>
 
+#include "client/output.hpp"
 #include "run/instance.hpp"
 
 namespace porter::client {
@@ -23,6 +24,7 @@ std::string server_program() {
 }
 
 int run_serve(const ServeOptions& options) {
+  if (!exists_if_named(options.settings)) return kBadUse;
   const auto begun = std::chrono::steady_clock::now().time_since_epoch();
   const std::string program = server_program();
   std::vector<std::string> words = {program, "--begun", std::to_string(std::chrono::nanoseconds(begun).count())};

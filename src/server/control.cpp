@@ -11,8 +11,10 @@
 #include <array>
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/detached.hpp>
+#include <boost/asio/post.hpp>
 #include <boost/asio/write.hpp>
 #include <nlohmann/json.hpp>
+#include <thread>
 
 #include "core/files/beneath.hpp"
 #include "core/http/body.hpp"
@@ -118,7 +120,12 @@ class Control::Talk {
       co_await send_log();
       co_return;
     }
-    const Reply reply = answer();
+    Reply reply;
+    if (method_ == "POST" && path_ == "/v1/explain") {
+      reply = co_await explain();
+    } else {
+      reply = answer();
+    }
     const std::string body = reply.body.dump(2) + "\n";
     const std::string head = fmt::format(
         "HTTP/1.1 {} {}\r\nContent-Type: application/json\r\nContent-Length: {}\r\nConnection: close\r\n\r\n",
@@ -181,7 +188,7 @@ class Control::Talk {
         {"POST", "/v1/reload", &Talk::reload},    {"GET", "/v1/sites", &Talk::sites},
         {"POST", "/v1/sites", &Talk::add_site},   {"GET", "/v1/mounts", &Talk::mounts},
         {"POST", "/v1/mounts", &Talk::add_mount}, {"DELETE", "/v1/mounts", &Talk::remove_mount},
-        {"POST", "/v1/explain", &Talk::explain}};
+    };
     constexpr std::string_view kSites = "/v1/sites/";
     if (method_ == "DELETE" && path_.starts_with(kSites))
       return remove_site(http::percent_decode(std::string_view(path_).substr(kSites.size())).value_or(""));
@@ -191,8 +198,8 @@ class Control::Talk {
       is_known = true;
       if (route.method == method_) return (this->*route.call)();
     }
-    return is_known ? not_possible(405, "This call knows no such method.")
-                    : not_possible(404, "There is no such call.");
+    return is_known || path_ == "/v1/explain" ? not_possible(405, "This call knows no such method.")
+                                              : not_possible(404, "There is no such call.");
   }
 
   Reply status() {
@@ -319,14 +326,26 @@ class Control::Talk {
     return reply;
   }
 
-  Reply explain() {
+  /// Looking a name up may take seconds, and this thread accepts all connections: so another one does it.
+  asio::awaitable<Reply> explain() {
     const Json body = body_object();
     const std::string what = text_in(body, "what");
-    if (what.empty()) return not_possible(422, "What is to be explained is missing.");
-    run::Standing standing{true, ::getpid(), run::settings_option(steering_.instance().settings)};
-    const auto explanation =
-        run::explain(steering_.server().snapshot().settings, standing, what, text_in(body, "folder"));
-    return {200, Json::parse(run::json_of(explanation))};
+    const std::string folder = text_in(body, "folder");
+    if (what.empty()) co_return not_possible(422, "What is to be explained is missing.");
+    const auto snapshot = steering_.server().shared_snapshot();
+    const run::Standing standing{true, ::getpid(), run::settings_option(steering_.instance().settings)};
+    const asio::any_io_executor executor = socket_.get_executor();
+    run::Event done(executor);
+    std::string text;
+    std::thread thinker([&] {
+      text = run::json_of(run::explain(snapshot->settings, standing, what, folder));
+      asio::post(executor, [&done] { done.set(); });
+    });
+    co_await done.wait();
+    thinker.join();
+    Reply reply;
+    reply.body = Json::parse(text);
+    co_return reply;
   }
 
   asio::awaitable<void> send_log() {

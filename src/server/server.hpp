@@ -45,6 +45,7 @@ class Server {
   asio::io_context& context() { return context_; }
   Shared& shared() { return shared_; }
   const Snapshot& snapshot() const { return *snapshot_; }
+  std::shared_ptr<const Snapshot> shared_snapshot() const { return snapshot_; }
   const std::vector<run::FoundInterpreter>& interpreters() const { return interpreters_; }
   std::uint64_t requests_answered() const;
   std::chrono::system_clock::time_point begun() const { return begun_; }

@@ -99,6 +99,8 @@ TEST_CASE("bad use ends with one sentence and status 2") {
        {Row{{"serve", folder.path() + "/none"}, "There is no folder"},
         Row{{"serve", file},
             "is a file, not a folder. Serve the folder that it lies in: uporter serve " + folder.path()},
+        Row{{"serve", "--settings", folder.path() + "/none.toml"}, "uporter site add NAME FOLDER"},
+        Row{{"start", "--settings", folder.path() + "/none.toml"}, "There are no settings"},
         Row{{"serve", "--port", "70000"}, "70000"}, Row{{"serve", "--reach", "moon"}, "moon"},
         Row{{"serve", "--colour"}, "--colour"}, Row{{"sail"}, "uporter"}, Row{{}, "serve"}}) {
     const Outcome outcome = run(row.words);

@@ -145,6 +145,8 @@ TEST_CASE("a missing path names the nearest, and a typed root name the right URL
   CHECK(std::get<Finding>(resolution.outcome).fact("nearest_url") == "/plain/a%20file.txt");
   resolution = place.look_up("/pages/sub/index.php");
   CHECK(std::get<Finding>(resolution.outcome).fact("url") == "/sub/index.php");
+  CHECK(std::get<Finding>(place.look_up("/pages/").outcome).fact("url") == "/");
+  CHECK(std::get<Finding>(place.look_up("/pages/sub/").outcome).fact("url") == "/sub/");
   resolution = place.look_up(place.settings.sites.front().document_root + "/timetable.html");
   CHECK(std::get<Finding>(resolution.outcome).fact("url") == "/timetable.html");
 }

@@ -297,6 +297,8 @@ class Resolver {
     if ((info.st_mode & 0111) == 0)
       return finding(Code::script_not_executable,
                      {{"file", path}, {"file_quoted", text::shell_word(path)}, {"mode", permissions(info.st_mode)}});
+    // Whatever it is, it may run, and no ending has a say: the file itself need not be looked at.
+    if (interpreter == nullptr && site_.interpreters.empty()) return found_script(count, {}, nullptr);
     const std::string start = start_of(relative);
     const script::FirstLine line = script::read_first_line(start);
     const bool is_program = start.starts_with(
@@ -376,7 +378,7 @@ class Resolver {
     const auto root_in_url = [&](const std::string& shown, const std::string& rest) {
       facts.emplace_back("name", shown);
       facts.emplace_back("root", site_.document_root);
-      facts.emplace_back("url", http::percent_encode_path(rest.empty() ? "/" : rest) + (trailing_slash_ ? "/" : ""));
+      facts.emplace_back("url", rest.empty() ? "/" : http::percent_encode_path(rest) + (trailing_slash_ ? "/" : ""));
       return finding(Code::root_name_in_url, facts);
     };
     if (whole == site_.document_root || whole.starts_with(site_.document_root + "/"))
