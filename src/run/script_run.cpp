@@ -18,7 +18,11 @@ namespace porter::run {
 namespace {
 
 constexpr std::size_t kPiece = 32 * 1024;
-constexpr std::chrono::milliseconds kPageAfterHead{20};
+/// A script may fail between its head and its page, and an interpreter takes a moment to say so. Holding back a head
+/// alone costs nobody anything: there is nothing to show yet.
+constexpr std::chrono::milliseconds kPageAfterHead{150};
+/// What of an announced length is missing is awaited for less, since here a part of the page is there.
+constexpr std::chrono::milliseconds kRestOfPage{20};
 /// Most scripts end right after they have written a short page. Awaiting that makes one packet of the answer, with its
 /// length, where there would be three; and it is too short a time to be noticed where the page goes on.
 constexpr std::chrono::microseconds kEndAfterPage{300};
@@ -161,7 +165,7 @@ asio::awaitable<bool> ScriptRun::gather_page() {
   const auto wait_for_more = [&]() -> Clock::duration {
     if (pending_.empty()) return patience;
     const bool is_short = head().content_length && pending_.size() < *head().content_length;
-    return is_short ? Clock::duration(kPageAfterHead) : Clock::duration(kEndAfterPage);
+    return is_short ? Clock::duration(kRestOfPage) : Clock::duration(kEndAfterPage);
   };
   bool has_closed_output = false;
   while (!has_closed_output && pending_.size() < kPiece) {
