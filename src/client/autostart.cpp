@@ -23,6 +23,7 @@
 #include "core/text/text.hpp"
 #include "run/environment.hpp"
 #include "run/instance.hpp"
+#include "run/port_holder.hpp"
 
 namespace porter::client {
 namespace {
@@ -77,12 +78,9 @@ int systemctl(std::vector<std::string> words) {
 }
 
 /// Tells of ports that a server started at login may not open.
-void tell_reserved_ports(const run::Instance& instance) {
-  int first = 1024;
-  std::ifstream("/proc/sys/net/ipv4/ip_unprivileged_port_start") >> first;
-  const SettingsRead read = load_settings(instance.settings, run::home_folder());
-  for (const Listener& listener : read.settings.listeners())
-    if (listener.address.port < first)
+void tell_reserved_ports(const Settings& settings) {
+  for (const Listener& listener : settings.listeners())
+    if (listener.address.port < run::first_open_port())
       fail(Finding{Code::port_reserved, {{"port", std::to_string(listener.address.port)}}});
 }
 
@@ -97,7 +95,7 @@ int turn_on(const run::Instance& instance, const Unit& unit) {
   if (!file)
     return fail(fmt::format("The unit {} cannot be written: {}.", text::escape_line(unit.file), std::strerror(errno)));
   fmt::print("Written: {}\n", text::escape_line(unit.file));
-  tell_reserved_ports(instance);
+  tell_reserved_ports(read.settings);
   // A server that was started by hand holds the lock; the unit takes over at the next login.
   const bool runs = run::lock_holder(instance).has_value();
   if (systemctl({"daemon-reload"}) == 0 &&

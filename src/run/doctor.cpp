@@ -6,7 +6,6 @@
 
 #include <cerrno>
 #include <filesystem>
-#include <fstream>
 
 #include "core/files/beneath.hpp"
 #include "core/files/paths.hpp"
@@ -43,14 +42,6 @@ Check check_state(const Instance& instance, const Standing& standing) {
   return check;
 }
 
-/// The first port that everybody may open.
-int first_free_port() {
-  std::ifstream file("/proc/sys/net/ipv4/ip_unprivileged_port_start");
-  int port = 1024;
-  file >> port;
-  return port;
-}
-
 Check check_address(const Settings& settings, const Address& address, const Standing& standing) {
   Check check{"The address " + address.text(), "free", {}};
   const auto holder = find_port_holder(address.port);
@@ -60,7 +51,7 @@ Check check_address(const Settings& settings, const Address& address, const Stan
     check.state = "taken";
     check.problems.push_back(problem_of(
         {Code::port_taken, {{"port", std::to_string(address.port)}, {"holder", text_of(*holder)}}}, settings.file));
-  } else if (address.port < first_free_port() && ::geteuid() != 0) {
+  } else if (address.port < first_open_port() && ::geteuid() != 0) {
     check.state = "reserved";
     check.problems.push_back(
         problem_of({Code::port_reserved, {{"port", std::to_string(address.port)}}}, settings.file));

@@ -270,7 +270,7 @@ class Explainer {
   void explain_file(const std::string& named) {
     std::array<char, PATH_MAX> real{};
     const bool exists = ::realpath(named.c_str(), real.data()) != nullptr;
-    const std::string path = exists ? std::string(real.data()) : sites_path(named);
+    const std::string path = exists ? std::string(real.data()) : http::remove_dot_segments(named);
     struct stat info {};
     const bool is_folder = exists && ::stat(path.c_str(), &info) == 0 && S_ISDIR(info.st_mode);
     if (path != named && exists) say(named + " is " + path + " on disk.");
@@ -289,9 +289,6 @@ class Explainer {
     out_.outcome = "It is served at " + out_.urls.front();
     if (!standing_.is_running) not_running(out_.urls.front());
   }
-
-  /// `named` made absolute without looking at the disk.
-  static std::string sites_path(const std::string& named) { return http::remove_dot_segments(named); }
 
   void outside(const std::string& path, bool is_folder) {
     for (const Site& site : settings_.sites)

@@ -54,6 +54,12 @@ std::string text_of(const PortHolder& holder) {
   return text::escape_line(holder.name) + " (process " + std::to_string(holder.id) + ")";
 }
 
+int first_open_port() {
+  int port = 1024;
+  std::ifstream("/proc/sys/net/ipv4/ip_unprivileged_port_start") >> port;
+  return port;
+}
+
 std::optional<PortHolder> find_port_holder(std::uint16_t port) {
   auto sockets = listening_sockets("/proc/net/tcp", port);
   const auto more = listening_sockets("/proc/net/tcp6", port);

@@ -17,6 +17,9 @@ struct PortHolder {
 /// "ferryd (process 4711)", fit for a terminal.
 std::string text_of(const PortHolder& holder);
 
+/// The first port that everybody may open; those below are the administrator's.
+int first_open_port();
+
 /// The process that listens on TCP port `port`; nullopt if there is none, or if it belongs to somebody else and the
 /// kernel does not tell.
 std::optional<PortHolder> find_port_holder(std::uint16_t port);

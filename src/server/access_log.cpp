@@ -160,7 +160,7 @@ int AccessLogFile::put(std::string_view lines) {
       const int error = errno;
       // No part of a line stays behind. What is no file (a pipe) cannot be cut.
       const std::size_t whole = lines.substr(0, done).rfind('\n') + 1;
-      if (before >= 0 && ::ftruncate(file_, before + static_cast<off_t>(whole)) != 0) return error;
+      [[maybe_unused]] const int cut = before < 0 ? 0 : ::ftruncate(file_, before + static_cast<off_t>(whole));
       return error;
     }
     done += static_cast<std::size_t>(written);

@@ -5,7 +5,6 @@
 // lines are tried again.
 #pragma once
 
-#include <atomic>
 #include <chrono>
 #include <condition_variable>
 #include <cstdint>

@@ -122,10 +122,9 @@ class Reader {
   }
 
   SettingsRead run() {
-    if (text::to_utf8(text_) != text_) {
-      std::size_t good = 0;
-      while (text_[good] == text::to_utf8(text_)[good]) ++good;
-      const auto line = static_cast<std::size_t>(std::count(text_.begin(), text_.begin() + good, '\n')) + 1;
+    if (const std::string clean = text::to_utf8(text_); clean != text_) {
+      const auto bad = std::mismatch(text_.begin(), text_.end(), clean.begin(), clean.end()).first;
+      const auto line = static_cast<std::size_t>(std::count(text_.begin(), bad, '\n')) + 1;
       add(Code::settings_not_utf8, {}, line, 1);
       return std::move(read_);
     }

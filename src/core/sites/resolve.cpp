@@ -240,11 +240,8 @@ class Resolver {
     const bool runs_here = in_script_folder(count) || really_in_script_folder(real);
     if (interpreter != nullptr && interpreter->where == script::Interpreter::Where::anywhere)
       return interpreted(*interpreter, count);
-    if (runs_here) {
-      say(path + " lies in a script folder, so it is run and not shown.");
-      return run_directly(joined(parts_, skip_, count), info, interpreter, count);
-    }
-    if (answers_for_nothing_) return run_directly(joined(parts_, skip_, count), info, interpreter, count);
+    if (runs_here) say(path + " lies in a script folder, so it is run and not shown.");
+    if (runs_here || answers_for_nothing_) return run_directly(joined(parts_, skip_, count), info, interpreter, count);
     if (interpreter != nullptr && interpreter->where == script::Interpreter::Where::script_folder) {
       const std::string folder = site_.script_folders.empty() ? "cgi-bin" : site_.script_folders.front();
       return finding(Code::script_needs_script_folder,
