@@ -7,6 +7,7 @@
 #include <random>
 
 #include "core/files/paths.hpp"
+#include "core/files/state.hpp"
 #include "core/http/conditions.hpp"
 #include "core/http/date.hpp"
 #include "core/http/media_type.hpp"
@@ -178,7 +179,7 @@ asio::awaitable<void> FileAnswer::send_small(Coding coding) {
   std::string content = read_part(found_.file.get(), 0, static_cast<std::size_t>(size_));
   struct stat after {};
   const bool is_steady =
-      content.size() == size_ && ::fstat(found_.file.get(), &after) == 0 && same_state(after, found_.info);
+      content.size() == size_ && ::fstat(found_.file.get(), &after) == 0 && files::same_state(after, found_.info);
   AnswerHead head;
   head.fields = whole_fields(coding);
   if (!is_steady) {

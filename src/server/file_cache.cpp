@@ -5,22 +5,15 @@
 
 #include <ctime>
 
+#include "core/files/state.hpp"
+
 namespace porter::server {
 namespace {
 
 constexpr std::size_t kMostBytes = 4 * 1024 * 1024;
 constexpr std::size_t kMostOpenFiles = 64;
-constexpr std::time_t kTrustedAfter = 2;
 
 }  // namespace
-
-bool same_state(const struct stat& a, const struct stat& b) {
-  const auto same_time = [](const timespec& x, const timespec& y) {
-    return x.tv_sec == y.tv_sec && x.tv_nsec == y.tv_nsec;
-  };
-  return a.st_ino == b.st_ino && a.st_dev == b.st_dev && a.st_size == b.st_size && a.st_mode == b.st_mode &&
-         same_time(a.st_mtim, b.st_mtim) && same_time(a.st_ctim, b.st_ctim);
-}
 
 std::string entity_tag(const struct stat& info) {
   return fmt::format("\"{:x}-{:x}-{:x}{:08x}-{:x}{:08x}\"", info.st_ino, info.st_size, info.st_mtim.tv_sec,
@@ -36,15 +29,15 @@ std::shared_ptr<CachedFile> FileCache::find(std::string_view target) {
   const auto found = files_.find(target);
   if (found == files_.end()) return nullptr;
   struct stat info {};
-  if (::stat(found->second->path.c_str(), &info) == 0 && same_state(info, found->second->info)) return found->second;
+  if (::stat(found->second->path.c_str(), &info) == 0 && files::same_state(info, found->second->info))
+    return found->second;
   forget(*found->second);
   files_.erase(found);
   return nullptr;
 }
 
 void FileCache::keep(std::string_view target, CachedFile file) {
-  const std::time_t changed = std::max(file.info.st_mtim.tv_sec, file.info.st_ctim.tv_sec);
-  if (std::time(nullptr) - changed < kTrustedAfter) return;
+  if (!files::is_settled(file.info, std::time(nullptr))) return;
   // Throwing everything away is rare with bounds like these, and leaves no order of use to keep.
   if (bytes_ + file.content.size() > kMostBytes || (file.file.is_open() && open_files_ == kMostOpenFiles)) {
     files_.clear();

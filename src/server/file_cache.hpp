@@ -57,9 +57,6 @@ class FileCache {
   void forget(const CachedFile& file);
 };
 
-/// True if `a` and `b` describe the same state of the same file.
-bool same_state(const struct stat& a, const struct stat& b);
-
 /// A strong validator for the file's state (RFC 9110, section 8.8.3): every change that its time stamps, size or
 /// inode show makes another.
 std::string entity_tag(const struct stat& info);

@@ -9,16 +9,18 @@
 #include <array>
 #include <cerrno>
 #include <climits>
+#include <cstdint>
 #include <cstdlib>
 #include <system_error>
 
 namespace porter::files {
 namespace {
 
-std::variant<Descriptor, SystemError> open_strictly(int folder, const char* relative, int flags) {
+std::variant<Descriptor, SystemError> open_strictly(int folder, const char* relative, int flags,
+                                                    std::uint64_t also_refused = 0) {
   open_how how{};
   how.flags = static_cast<unsigned>(flags | O_CLOEXEC);
-  how.resolve = RESOLVE_BENEATH | RESOLVE_NO_MAGICLINKS;
+  how.resolve = RESOLVE_BENEATH | RESOLVE_NO_MAGICLINKS | also_refused;
   // EAGAIN: something was renamed meanwhile, and the kernel could not be sure that the path stayed inside.
   for (int attempt = 0; attempt < 16; ++attempt) {
     const long number = ::syscall(SYS_openat2, folder, *relative == '\0' ? "." : relative, &how, sizeof how);
@@ -51,6 +53,10 @@ std::variant<Descriptor, SystemError> Folder::open_beneath(const std::string& re
   if (target == path_) return open_strictly(handle_.get(), "", flags);
   if (!target.starts_with(path_) || target[path_.size()] != '/') return SystemError{EXDEV};
   return open_strictly(handle_.get(), real.data() + path_.size() + 1, flags);
+}
+
+std::variant<Descriptor, SystemError> Folder::open_without_links(const std::string& relative, int flags) const {
+  return open_strictly(handle_.get(), relative.c_str(), flags, RESOLVE_NO_SYMLINKS);
 }
 
 std::string path_of(const Descriptor& file) {

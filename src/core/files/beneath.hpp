@@ -28,6 +28,8 @@ class Folder {
   /// Opens `relative` (empty: the folder itself) with `flags` of open(2). Links are followed while they stay below
   /// the folder, absolute ones included. The error is EXDEV when the path leads out, ELOOP through a magic link.
   std::variant<Descriptor, SystemError> open_beneath(const std::string& relative, int flags) const;
+  /// The same, but follows no link: the error is ELOOP where one stands in the way.
+  std::variant<Descriptor, SystemError> open_without_links(const std::string& relative, int flags) const;
 
  private:
   Folder(Descriptor handle, std::string path) : handle_(std::move(handle)), path_(std::move(path)) {}

@@ -39,10 +39,14 @@ const std::vector<Interpreter>& usual_interpreters() {
 }
 
 const Interpreter* interpreter_for(const std::vector<Interpreter>& all, std::string_view name) {
+  // Each ending begins with a dot, and most programs have none.
+  if (name.find('.') == name.npos) return nullptr;
   for (const Interpreter& interpreter : all) {
-    std::string_view endings = interpreter.endings;
-    for (std::string_view ending = next_word(endings); !ending.empty(); ending = next_word(endings))
-      if (has_ending(name, ending)) return &interpreter;
+    for (std::string_view rest = interpreter.endings; !rest.empty();) {
+      const std::size_t end = std::min(rest.find(' '), rest.size());
+      if (has_ending(name, rest.substr(0, end))) return &interpreter;
+      rest.remove_prefix(std::min(end + 1, rest.size()));
+    }
   }
   return nullptr;
 }

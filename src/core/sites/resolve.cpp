@@ -108,6 +108,15 @@ class Resolver {
   std::variant<Descriptor, SystemError> open_parts(std::size_t count, int flags) const {
     return root_->open_beneath(joined(parts_, skip_, count), flags);
   }
+  /// Looks up the first `count` parts, and notes whether links were met.
+  std::variant<Descriptor, SystemError> look_up(std::size_t count) {
+    const std::string relative = joined(parts_, skip_, count);
+    auto found = root_->open_without_links(relative, O_PATH);
+    const auto* const error = std::get_if<SystemError>(&found);
+    if (error == nullptr || error->number != ELOOP) return found;
+    may_be_linked_ = true;
+    return root_->open_beneath(relative, O_PATH);
+  }
   std::string url_path(std::size_t count) const { return http::percent_encode_path("/" + joined(parts_, 0, count)); }
   Finding finding(Code code, std::vector<Fact> facts) const {
     facts.emplace_back("target", asked_.target.raw_path);
@@ -127,7 +136,7 @@ class Resolver {
     if (const auto* const error = std::get_if<SystemError>(&root)) return root_gone(*error);
     root_ = std::move(std::get<Folder>(root));
     for (std::size_t count = parts_.size();; --count) {
-      auto opened = open_parts(count, O_PATH);
+      auto opened = look_up(count);
       if (auto* const entry = std::get_if<Descriptor>(&opened)) return judge_entry(std::move(*entry), count);
       const int error = std::get<SystemError>(opened).number;
       if (error == EXDEV || error == ELOOP)
@@ -163,6 +172,7 @@ class Resolver {
     auto folder = Folder::open(files::folder_of(root_path_).empty() ? "/" : std::string(files::folder_of(root_path_)));
     if (const auto* const error = std::get_if<SystemError>(&folder)) return root_gone(*error);
     root_ = std::move(std::get<Folder>(folder));
+    info_ = info;
     const std::string name(files::base_name(root_path_));
     const script::Interpreter* const interpreter = script::interpreter_for(settings_.interpreters, name);
     if (interpreter != nullptr && interpreter->where == script::Interpreter::Where::anywhere)
@@ -207,6 +217,7 @@ class Resolver {
       say("Its index file is " + name + ".");
       parts_.push_back(name);
       trailing_slash_ = false;
+      may_be_linked_ = true;
       stands_first_ = name == site_.index_files.front();
       return judge_file(*index, info, count + 1);
     }
@@ -231,12 +242,14 @@ class Resolver {
 
   Outcome judge_file(const Descriptor& entry, const struct stat& info, std::size_t count) {
     const std::string path = disk_path(count);
-    const std::string real = files::path_of(entry);
+    const std::string real = may_be_linked_ ? files::path_of(entry) : path;
     const std::string& name = parts_[count - 1];
+    info_ = info;
     if (is_backup(name)) return finding(Code::backup_file, {{"file", path}, {"file_quoted", text::shell_word(path)}});
     // A link must not show by another name what would be run by its own, so the real place and name count too.
     const script::Interpreter* interpreter = script::interpreter_for(settings_.interpreters, name);
-    if (interpreter == nullptr) interpreter = script::interpreter_for(settings_.interpreters, files::base_name(real));
+    if (interpreter == nullptr && files::base_name(real) != name)
+      interpreter = script::interpreter_for(settings_.interpreters, files::base_name(real));
     const bool runs_here = in_script_folder(count) || really_in_script_folder(real);
     if (interpreter != nullptr && interpreter->where == script::Interpreter::Where::anywhere)
       return interpreted(*interpreter, count);
@@ -334,6 +347,7 @@ class Resolver {
     found.path = disk_path(count);
     found.interpreter = std::move(interpreter);
     found.rule = rule;
+    found.info = info_;
     if (answers_for_nothing_) {
       // What was asked for stands in REQUEST_URI; to the script itself no path leads on.
       found.name = "/" + site_.fallback;
@@ -358,7 +372,7 @@ class Resolver {
     answers_for_nothing_ = true;
     parts_ = split(site_.fallback);
     trailing_slash_ = false;
-    auto opened = open_parts(parts_.size(), O_PATH);
+    auto opened = look_up(parts_.size());
     auto* const entry = std::get_if<Descriptor>(&opened);
     struct stat info {};
     if (entry == nullptr || ::fstat(entry->get(), &info) != 0 || !S_ISREG(info.st_mode))
@@ -449,7 +463,9 @@ class Resolver {
   std::vector<std::string> parts_;
   bool trailing_slash_ = false;
   bool stands_first_ = true;
+  bool may_be_linked_ = false;        ///< A link may lead to the entry, so that its real place is elsewhere.
   bool answers_for_nothing_ = false;  ///< The fallback is looked at.
+  struct stat info_ {};               ///< Of the file that is judged.
   std::string root_path_;             ///< The document root, or what is mounted.
   std::size_t skip_ = 0;              ///< How many parts lead to the mount.
   std::optional<Folder> root_;

@@ -47,6 +47,7 @@ struct ScriptFound {
   const script::Interpreter* rule = nullptr;  ///< Of that interpreter, in the settings; null if it is run directly.
   std::string name;       ///< SCRIPT_NAME: the decoded path that leads to the script (RFC 3875, section 4.1.13).
   std::string path_info;  ///< PATH_INFO: the decoded rest of the path; empty or begins with a slash (4.1.5).
+  struct stat info {};    ///< Of its file.
 };
 
 struct Redirect {
