@@ -14,12 +14,12 @@ namespace porter::server {
 namespace {
 
 constexpr std::size_t kMostWaiting = 4 * 1024 * 1024;
-constexpr std::chrono::milliseconds kGather{5};
+constexpr std::chrono::milliseconds kGather{20};
 constexpr std::size_t kMostKept = 512 * 1024;
 
 }  // namespace
 
-Journal::Journal(int out) : out_(out), thread_([this] { run(); }) {}
+Journal::Journal(int out, Keep keep) : out_(out), keep_(keep), thread_([this] { run(); }) {}
 
 Journal::~Journal() {
   {
@@ -35,7 +35,7 @@ void Journal::write(std::string_view lines, std::span<const Mark> marks) {
   bool wake = false;
   {
     const std::lock_guard lock(mutex_);
-    keep(lines, marks);
+    if (keep_ == Keep::last_lines) keep(lines, marks);
     if (waiting_.size() + lines.size() > kMostWaiting) {
       ++dropped_;
       return;

@@ -1,8 +1,8 @@
 // The journal: the lines that the server shows while it runs, one for each request, in order.
 //
 // Lines are handed over without waiting and written by a thread of the journal's own, so that a terminal that has been
-// paused, or a full pipe, never holds up an answer. What is handed over within a few milliseconds goes out in one
-// write. The last of them are kept in memory, for whoever asks the running server for its log.
+// paused, or a full pipe, never holds up an answer. What is handed over within some milliseconds goes out in one
+// write. Where the running server can be asked for its log, the last of them are kept in memory.
 #pragma once
 
 #include <condition_variable>
@@ -21,8 +21,11 @@ namespace porter::server {
 
 class Journal {
  public:
+  /// Whether the last lines are kept in memory. It costs a copy of each.
+  enum class Keep { nothing, last_lines };
+
   /// Writes to the descriptor `out`, which must stay open.
-  explicit Journal(int out);
+  Journal(int out, Keep keep);
   /// Writes what is left, giving up after a second if nobody takes it.
   ~Journal();
   Journal(const Journal&) = delete;
@@ -67,6 +70,7 @@ class Journal {
   void run();
 
   const int out_;
+  const Keep keep_;
   std::mutex mutex_;
   std::condition_variable changed_;
   std::string waiting_;  // Guarded by mutex_, as are those below.

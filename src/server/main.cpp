@@ -170,7 +170,7 @@ int serve_folder(const Options& options) {
   settings.search_path = run::search_path();
   if (const auto wrong = take_limits(options, settings.limits)) return fail(kBadUse, *wrong);
 
-  Journal journal(STDOUT_FILENO);
+  Journal journal(STDOUT_FILENO, Journal::Keep::nothing);  // Nobody can ask for it.
   Shared shared;
   fill(shared, journal);
   Server server(shared, settings, std::move(std::get<std::vector<Door>>(opened)), thread_count(options));
@@ -224,7 +224,7 @@ int serve_settings(const Options& options) {
   if (!doors) return kPortTaken;
   run::start_warden();
 
-  Journal journal(STDOUT_FILENO);
+  Journal journal(STDOUT_FILENO, Journal::Keep::last_lines);
   Shared shared;
   fill(shared, journal);
   StartLines start;
