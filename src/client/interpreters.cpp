@@ -21,10 +21,13 @@ namespace {
 
 std::vector<run::FoundInterpreter> probe(const Settings& settings) {
   asio::io_context context(1);
-  run::RunSet runs;
+  run::RunSet runs(context.get_executor());
   std::vector<run::FoundInterpreter> all;
   asio::co_spawn(context, run::probe_interpreters(runs, settings),
-                 [&](const std::exception_ptr&, std::vector<run::FoundInterpreter> found) { all = std::move(found); });
+                 [&](const std::exception_ptr&, std::vector<run::FoundInterpreter> found) {
+                   all = std::move(found);
+                   context.stop();
+                 });
   context.run();
   return all;
 }

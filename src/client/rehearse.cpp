@@ -150,15 +150,14 @@ Rehearsed rehearse(const Settings& settings, const Site& site, const sites::Scri
                           host ? host->name : "localhost"};
   std::optional<std::uint64_t> length;
   if (request.has_body) length = request.body.size();
-  run::ScriptOrder order;
-  order.script = script;
-  order.runner = run::runner_name(script);
+  const run::Runner runner = run::runner_of(script);
+  run::ScriptOrder order{.script = script, .runner = runner};
   order.document_root = site.document_root;
-  order.method = std::string(request.head.method);
+  order.method = request.head.method;
   order.query = request.target.query;
   order.environment =
       script::meta_variables(script, site, request.head, request.target, peer, length, run::passed_on());
-  out.environment = order.environment;
+  out.environment = order.environment.list();
   if (request.has_body) {
     order.input = run::InputKind::file;
     order.input_file = file_with(request.body);
@@ -166,7 +165,7 @@ Rehearsed rehearse(const Settings& settings, const Site& site, const sites::Scri
   }
   order.limits = settings.limits;
   asio::io_context context(1);
-  run::RunSet runs;
+  run::RunSet runs(context.get_executor());
   auto started = run::ScriptRun::start(context.get_executor(), runs, std::move(order));
   if (auto* const finding = std::get_if<Finding>(&started)) {
     out.status = status_of(finding->code);
@@ -175,7 +174,8 @@ Rehearsed rehearse(const Settings& settings, const Site& site, const sites::Scri
   }
   asio::co_spawn(context,
                  run_script(std::string(request.head.method), std::get<std::shared_ptr<run::ScriptRun>>(started), out),
-                 [](const std::exception_ptr& error) {
+                 [&context](const std::exception_ptr& error) {
+                   context.stop();
                    if (error) std::rethrow_exception(error);
                  });
   context.run();

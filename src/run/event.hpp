@@ -32,6 +32,7 @@ class Event {
   asio::awaitable<void> wait() { co_await wait_until(Clock::time_point::max()); }
   /// Waits until it has happened or `time` has come.
   asio::awaitable<void> wait_until(Clock::time_point time) {
+    if (is_set_) co_return;
     asio::steady_timer timer(executor_, time);
     waiting_.insert(&timer);
     while (!is_set_ && Clock::now() < time) co_await timer.async_wait(kAwait);

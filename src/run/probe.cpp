@@ -19,7 +19,7 @@ asio::awaitable<void> ask_version(RunSet& runs, std::string search_path, FoundIn
   RunOrder order;
   order.program = found.path;
   order.arguments = {found.path, found.interpreter.version_argument};
-  order.environment = {"PATH=" + search_path};
+  order.environment.add("PATH", search_path);
   order.folder = "/";
   auto started = Run::start(co_await asio::this_coro::executor, runs, std::move(order));
   if (std::holds_alternative<StartError>(started)) co_return;

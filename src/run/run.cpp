@@ -4,40 +4,82 @@
 #include "run/warden.hpp"
 
 #include <fcntl.h>
+#include <sched.h>
 #include <sys/resource.h>
+#include <sys/syscall.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <array>
-#include <boost/asio/co_spawn.hpp>
-#include <boost/asio/detached.hpp>
+#include <boost/asio/buffer.hpp>
 #include <cerrno>
 #include <csignal>
+#include <utility>
 
 namespace porter::run {
 namespace {
 
 constexpr std::chrono::seconds kGraceAfterTerm{2};
+constexpr std::chrono::milliseconds kShortRun{20};
 
 struct Pipe {
   files::Descriptor read_end;
   files::Descriptor write_end;
 };
 
-/// A pipe whose end for the server (`mine`) does not block, while the script's end does, as programs expect.
-enum class MyEnd { read, write };
-bool make_pipe(Pipe& pipe, MyEnd mine) {
+bool make_pipe(Pipe& pipe) {
   std::array<int, 2> ends{};
   if (::pipe2(ends.data(), O_CLOEXEC) != 0) return false;
   pipe.read_end.reset(ends[0]);
   pipe.write_end.reset(ends[1]);
-  return ::fcntl(mine == MyEnd::read ? ends[0] : ends[1], F_SETFL, O_NONBLOCK) == 0;
+  return true;
+}
+
+/// The server's end of a pipe; the script's end does block, as programs expect.
+void assign(asio::posix::stream_descriptor& stream, files::Descriptor end) {
+  stream.assign(end.release());
+  stream.native_non_blocking(true);
 }
 
 }  // namespace
 
 void RunSet::terminate_all() {
-  for (Run* const run : runs_) run->terminate();
+  for (const auto& run : runs_) run->terminate();
+}
+
+void RunSet::add(std::shared_ptr<Run> run) {
+  look_by(run->begun_ + kShortRun);
+  runs_.push_back(std::move(run));
+}
+
+void RunSet::remove(const Run& run) {
+  const auto found = std::find_if(runs_.begin(), runs_.end(), [&](const auto& other) { return other.get() == &run; });
+  if (found == runs_.end()) return;
+  std::swap(*found, runs_.back());
+  runs_.pop_back();
+  // A look that is due soon may come all the same: the next run would only ask for it again.
+  if (!runs_.empty() || next_look_ <= Clock::now() + kShortRun) return;
+  next_look_ = Clock::time_point::max();
+  timer_.cancel();
+}
+
+void RunSet::look_by(Clock::time_point time) {
+  if (time >= next_look_) return;
+  next_look_ = time;
+  timer_.expires_at(time);
+  timer_.async_wait([this](const boost::system::error_code& error) {
+    if (!error) look();
+  });
+}
+
+void RunSet::look() {
+  next_look_ = Clock::time_point::max();
+  const auto now = Clock::now();
+  const auto runs = runs_;
+  auto next = Clock::time_point::max();
+  for (const auto& run : runs) next = std::min(next, run->look(now));
+  look_by(next);
 }
 
 std::variant<std::shared_ptr<Run>, StartError> Run::start(const asio::any_io_executor& executor, RunSet& set,
@@ -45,8 +87,7 @@ std::variant<std::shared_ptr<Run>, StartError> Run::start(const asio::any_io_exe
   Pipe input;
   Pipe output;
   Pipe error;
-  if (!make_pipe(output, MyEnd::read) || !make_pipe(error, MyEnd::read) ||
-      (order.input == InputKind::pipe && !make_pipe(input, MyEnd::write)))
+  if (!make_pipe(output) || !make_pipe(error) || (order.input == InputKind::pipe && !make_pipe(input)))
     return StartError{StartError::Step::resources, errno};
   StartOrder start;
   start.program = std::move(order.program);
@@ -57,57 +98,110 @@ std::variant<std::shared_ptr<Run>, StartError> Run::start(const asio::any_io_exe
   start.output = output.write_end.get();
   start.error = error.write_end.get();
   start.limits = std::move(order.limits);
-  auto started = start_process(start);
+  auto started = start_process(std::move(start));
   if (const auto* const failure = std::get_if<StartError>(&started)) return *failure;
 
   // The constructor is private, which std::make_shared cannot reach.
-  std::shared_ptr<Run> run(
-      new Run(executor, set, std::move(std::get<Process>(started)), order.error_stream_limit, std::move(order.ticket)));
-  if (input.write_end.is_open()) run->input_.assign(input.write_end.release());
-  run->output_.assign(output.read_end.release());
-  run->error_.assign(error.read_end.release());
-  asio::co_spawn(executor, run->watch_end(), asio::detached);
-  asio::co_spawn(executor, run->collect_error_stream(), asio::detached);
+  std::shared_ptr<Run> run(new Run(executor, set, std::get<pid_t>(started), order));
+  if (input.write_end.is_open()) assign(run->input_, std::move(input.write_end));
+  assign(run->output_, std::move(output.read_end));
+  ::fcntl(error.read_end.get(), F_SETFL, O_NONBLOCK);
+  run->error_ = std::move(error.read_end);
+  set.add(run);
   return run;
 }
 
-Run::Run(const asio::any_io_executor& executor, RunSet& set, Process process, std::size_t error_stream_limit,
-         std::shared_ptr<void> ticket)
+Run::Run(const asio::any_io_executor& executor, RunSet& set, pid_t id, RunOrder& order)
     : set_(set),
-      id_(process.id),
-      begun_(std::chrono::steady_clock::now()),
-      error_stream_limit_(error_stream_limit),
-      handle_(executor, process.handle.release()),
+      id_(id),
+      error_stream_limit_(order.error_stream_limit),
       input_(executor),
       output_(executor),
-      error_(executor),
-      deadline_(executor),
-      escalation_(executor),
+      patience_(executor),
       ended_(executor),
-      error_stream_read_(executor),
-      ticket_(std::move(ticket)) {
-  set_.runs_.insert(this);
+      ticket_(std::move(order.ticket)) {
   warden_note_begin(id_);
 }
 
 Run::~Run() {
-  set_.runs_.erase(this);
   if (has_ended()) return;
-  // Only when the io_context is destroyed before the run's end: nothing may be left behind even then.
+  // Only when the set is destroyed before the run's end: nothing may be left behind even then.
   ::kill(-id_, SIGKILL);
   while (::waitpid(id_, nullptr, 0) < 0 && errno == EINTR) {
   }
 }
 
-asio::awaitable<void> Run::watch_end() {
-  const auto self = shared_from_this();
-  for (;;) {
-    const auto [error] = co_await handle_.async_wait(asio::posix::stream_descriptor::wait_read, kAwait);
-    if (error) co_return;
-    siginfo_t info{};
-    // WNOWAIT leaves the process unreaped, so its number, which is its group's too, cannot pass to another meanwhile.
-    if (::waitid(P_PID, static_cast<id_t>(id_), &info, WEXITED | WNOHANG | WNOWAIT) == 0 && info.si_pid == id_) break;
+void Run::when_long(std::function<void()> then) {
+  if (has_ended()) return;
+  when_long_ = std::move(then);
+  set_.look_by(begun_ + kShortRun);
+}
+
+Clock::time_point Run::look(Clock::time_point now) {
+  if (has_ended()) return Clock::time_point::max();
+  if (now < begun_ + kShortRun) return begun_ + kShortRun;
+  watch();
+  if (const auto then = std::exchange(when_long_, nullptr)) then();
+  if (now >= deadline_) {
+    deadline_ = Clock::time_point::max();
+    was_too_slow_ = true;
+    terminate();
   }
+  if (now >= kill_time_) {
+    kill_time_ = Clock::time_point::max();
+    ::kill(-id_, SIGKILL);
+  }
+  if (!watched_) {
+    read_error_stream();
+    return reap() ? Clock::time_point::max() : now + kShortRun;
+  }
+  return std::min(deadline_, kill_time_);
+}
+
+void Run::watch() {
+  if (watched_ || has_ended()) return;
+  files::Descriptor process(static_cast<int>(::syscall(SYS_pidfd_open, id_, 0)));
+  files::Descriptor error(::fcntl(error_.get(), F_DUPFD_CLOEXEC, 3));
+  if (!process.is_open() || !error.is_open()) return;  // Until there are descriptors again, look() does the watching.
+  const auto executor = output_.get_executor();
+  watched_.emplace(asio::posix::stream_descriptor(executor, process.release()),
+                   asio::posix::stream_descriptor(executor, error.release()));
+  await_end();
+  await_error_text();
+}
+
+void Run::await_end() {
+  watched_->process.async_wait(asio::posix::stream_descriptor::wait_read,
+                               [self = shared_from_this()](const boost::system::error_code& error) {
+                                 if (!error && !self->reap()) self->await_end();
+                               });
+}
+
+void Run::await_error_text() {
+  if (has_ended() || !read_error_stream()) return;
+  watched_->error.async_wait(asio::posix::stream_descriptor::wait_read,
+                             [self = shared_from_this()](const boost::system::error_code& error) {
+                               if (!error) self->await_error_text();
+                             });
+}
+
+bool Run::read_error_stream() {
+  std::array<char, 4096> buffer;
+  for (;;) {
+    const ssize_t got = ::read(error_.get(), buffer.data(), buffer.size());
+    if (got < 0 && errno == EINTR) continue;
+    if (got <= 0) return got < 0 && errno == EAGAIN;
+    error_text_.append(buffer.data(), static_cast<std::size_t>(got));
+    if (error_text_.size() > 2 * error_stream_limit_) error_text_.erase(0, error_text_.size() - error_stream_limit_);
+  }
+}
+
+bool Run::reap() {
+  if (has_ended()) return true;
+  siginfo_t info{};
+  // WNOWAIT leaves the process unreaped, so its number, which is its group's too, cannot pass to another meanwhile.
+  if (::waitid(P_PID, static_cast<id_t>(id_), &info, WEXITED | WNOHANG | WNOWAIT) != 0 || info.si_pid != id_)
+    return false;
   ::kill(-id_, SIGKILL);
   warden_note_end(id_);
   int status = 0;
@@ -117,61 +211,70 @@ asio::awaitable<void> Run::watch_end() {
   end_.exit_status = WIFEXITED(status) ? WEXITSTATUS(status) : 0;
   end_.signal = WIFSIGNALED(status) ? WTERMSIG(status) : 0;
   end_.peak_memory_kib = usage.ru_maxrss;
-  end_.duration = std::chrono::duration_cast<std::chrono::milliseconds>(std::chrono::steady_clock::now() - begun_);
+  end_.duration = std::chrono::duration_cast<std::chrono::milliseconds>(Clock::now() - begun_);
+  // A process that has left the group may hold the pipe open and write on. That is not waited for.
+  read_error_stream();
+  if (error_text_.size() > error_stream_limit_) error_text_.erase(0, error_text_.size() - error_stream_limit_);
   ticket_.reset();
+  when_long_ = nullptr;
   ended_.set();
-  set_.runs_.erase(this);
-  deadline_.cancel();
-  escalation_.cancel();
-  // Whoever reads waits for nothing more than what lies in the pipes, even if a process that left the group holds them.
+  // Nor is it waited for by whoever reads the output: what lies in the pipe is all.
   if (output_.is_open()) output_.cancel();
   if (input_.is_open()) input_.cancel();
-  error_.cancel();
-}
-
-asio::awaitable<void> Run::collect_error_stream() {
-  const auto self = shared_from_this();
-  std::array<char, 4096> buffer;
-  for (;;) {
-    const ssize_t got = ::read(error_.native_handle(), buffer.data(), buffer.size());
-    if (got > 0) {
-      error_text_.append(buffer.data(), static_cast<std::size_t>(got));
-      if (error_text_.size() > 2 * error_stream_limit_) error_text_.erase(0, error_text_.size() - error_stream_limit_);
-    } else if (got == 0 || (errno != EAGAIN && errno != EINTR) || has_ended()) {
-      break;
-    } else {
-      co_await error_.async_wait(asio::posix::stream_descriptor::wait_read, kAwait);
-    }
-  }
-  if (error_text_.size() > error_stream_limit_) error_text_.erase(0, error_text_.size() - error_stream_limit_);
-  error_stream_read_.set();
+  if (watched_) watched_->error.cancel();
+  set_.remove(*this);
+  return true;
 }
 
 std::optional<std::size_t> Run::read_now(std::span<char> buffer) {
-  const ssize_t got = ::read(output_.native_handle(), buffer.data(), buffer.size());
-  if (got < 0) return std::nullopt;
-  return static_cast<std::size_t>(got);
+  ssize_t got = 0;
+  do got = ::read(output_.native_handle(), buffer.data(), buffer.size());
+  while (got < 0 && errno == EINTR);
+  if (got < 0 && errno == EAGAIN) return std::nullopt;
+  return static_cast<std::size_t>(std::max<ssize_t>(got, 0));
 }
 
-asio::awaitable<void> Run::readable_by(Clock::time_point time) {
-  const auto self = shared_from_this();
-  if (has_ended()) co_return;
-  asio::steady_timer timer(output_.get_executor(), time);
-  timer.async_wait([self](const boost::system::error_code& error) {
-    if (!error && self->output_.is_open()) self->output_.cancel();
-  });
-  co_await output_.async_wait(asio::posix::stream_descriptor::wait_read, kAwait);
+std::optional<std::size_t> Run::after_read(const boost::system::error_code& error, std::size_t got) {
+  if (!error) return got;
+  if (error == asio::error::operation_aborted) return std::nullopt;
+  return 0;
+}
+
+void Run::output_is_over() {
+  if (reap()) return;
+  // A process closes its output a moment before it has ended. On a processor that it shares with this thread it has to
+  // be given that moment; having it watched for so short a time costs more.
+  ::sched_yield();
+  if (!reap()) watch();
 }
 
 asio::awaitable<std::size_t> Run::read(std::span<char> buffer) {
   const auto self = shared_from_this();
-  for (;;) {
-    const bool was_ended = has_ended();
-    const ssize_t got = ::read(output_.native_handle(), buffer.data(), buffer.size());
-    if (got > 0) co_return static_cast<std::size_t>(got);
-    if (got == 0 || (errno != EAGAIN && errno != EINTR) || was_ended) co_return 0;
-    co_await output_.async_wait(asio::posix::stream_descriptor::wait_read, kAwait);
+  while (!has_ended()) {
+    const auto [error, got] = co_await output_.async_read_some(asio::buffer(buffer.data(), buffer.size()), kAwait);
+    const auto bytes = after_read(error, got);
+    if (!bytes) continue;
+    if (*bytes == 0) output_is_over();
+    co_return *bytes;
   }
+  co_return read_now(buffer).value_or(0);
+}
+
+asio::awaitable<std::optional<std::size_t>> Run::read_by(std::span<char> buffer, Clock::time_point time) {
+  const auto self = shared_from_this();
+  std::optional<std::size_t> bytes = read_now(buffer);
+  if (!bytes && !has_ended()) {
+    patience_.expires_at(time);
+    patience_.async_wait([self](const boost::system::error_code& error) {
+      if (!error && self->output_.is_open()) self->output_.cancel();
+    });
+    const auto [error, got] = co_await output_.async_read_some(asio::buffer(buffer.data(), buffer.size()), kAwait);
+    patience_.cancel();
+    bytes = after_read(error, got);
+  }
+  if (!bytes && has_ended()) bytes = read_now(buffer).value_or(0);
+  if (bytes == 0) output_is_over();
+  co_return bytes;
 }
 
 asio::awaitable<bool> Run::write(std::string_view data) {
@@ -195,34 +298,18 @@ void Run::close_input() {
   input_.close(ignored);
 }
 
-void Run::set_deadline(std::chrono::steady_clock::time_point time) {
-  deadline_.expires_at(time);
-  if (deadline_watched_ || has_ended()) return;
-  deadline_watched_ = true;
-  asio::co_spawn(deadline_.get_executor(), enforce_deadline(), asio::detached);
-}
-
-asio::awaitable<void> Run::enforce_deadline() {
-  const auto self = shared_from_this();
-  // A moved deadline ends the wait as well, so the time decides.
-  while (!has_ended() && deadline_.expiry() > std::chrono::steady_clock::now()) co_await deadline_.async_wait(kAwait);
-  if (has_ended()) co_return;
-  was_too_slow_ = true;
-  terminate();
+void Run::set_deadline(Clock::time_point time) {
+  if (has_ended()) return;
+  deadline_ = time;
+  set_.look_by(time);
 }
 
 void Run::terminate() {
-  if (terminating_ || has_ended()) return;
-  terminating_ = true;
+  if (kill_time_ != Clock::time_point::max() || has_ended()) return;
   ::kill(-id_, SIGTERM);
-  asio::co_spawn(escalation_.get_executor(), escalate(), asio::detached);
-}
-
-asio::awaitable<void> Run::escalate() {
-  const auto self = shared_from_this();
-  escalation_.expires_after(kGraceAfterTerm);
-  co_await escalation_.async_wait(kAwait);
-  if (!has_ended()) ::kill(-id_, SIGKILL);
+  kill_time_ = Clock::now() + kGraceAfterTerm;
+  set_.look_by(kill_time_);
+  watch();
 }
 
 asio::awaitable<bool> Run::ended_by(Clock::time_point time) {
@@ -234,7 +321,6 @@ asio::awaitable<bool> Run::ended_by(Clock::time_point time) {
 asio::awaitable<RunEnd> Run::end() {
   const auto self = shared_from_this();
   co_await ended_.wait();
-  co_await error_stream_read_.wait();
   co_return end_;
 }
 

@@ -1,7 +1,10 @@
 // A run: one execution of a script, from its start to the end of every process that it leaves behind.
 //
-// A Run belongs to one io_context with one thread, and all its functions are called there. It keeps itself alive until
-// its process has ended and been reaped, so whoever started it may let go of it at any time.
+// A Run belongs to one io_context with one thread, and all its functions are called there. Its RunSet keeps it alive
+// until its process has ended and been reaped, so whoever started it may let go of it at any time.
+//
+// Most runs are over in a few milliseconds, and the end of their output tells of their own end. So only a run that has
+// lasted longer has its error stream and its process watched: that costs as much as all else the server does for it.
 #pragma once
 
 #include <boost/asio/any_io_executor.hpp>
@@ -10,9 +13,9 @@
 #include <boost/asio/steady_timer.hpp>
 #include <chrono>
 #include <cstddef>
+#include <functional>
 #include <memory>
 #include <optional>
-#include <set>
 #include <span>
 #include <string>
 #include <string_view>
@@ -27,16 +30,28 @@ namespace porter::run {
 
 class Run;
 
-/// The runs of one thread that have not ended, so that a stopping server can end them.
+/// The runs of one thread that have not ended: it keeps them alive, watches their times with one timer for all of them,
+/// and can end them when a server stops.
 class RunSet {
  public:
+  explicit RunSet(const asio::any_io_executor& executor) : timer_(executor) {}
+
   /// Ends every run: SIGTERM at once, SIGKILL a little later.
   void terminate_all();
   std::size_t size() const { return runs_.size(); }
 
  private:
   friend class Run;
-  std::set<Run*> runs_;
+
+  void add(std::shared_ptr<Run> run);
+  void remove(const Run& run);
+  /// Has every run look at its times at `time`, if that is not to happen before.
+  void look_by(Clock::time_point time);
+  void look();
+
+  std::vector<std::shared_ptr<Run>> runs_;
+  asio::steady_timer timer_;
+  Clock::time_point next_look_ = Clock::time_point::max();
 };
 
 /// Where a script's standard input comes from.
@@ -45,7 +60,7 @@ enum class InputKind { nothing, pipe, file };
 struct RunOrder {
   std::string program;
   std::vector<std::string> arguments;
-  std::vector<std::string> environment;
+  script::Environment environment;
   std::string folder;
   InputKind input = InputKind::nothing;
   files::Descriptor input_file;                ///< For InputKind::file.
@@ -74,17 +89,17 @@ class Run : public std::enable_shared_from_this<Run> {
   /// Waits for output and puts it into `buffer`. 0: the script has closed its output, or has ended and all that it
   /// wrote was read.
   asio::awaitable<std::size_t> read(std::span<char> buffer);
-  /// What can be read of the output without waiting; 0: it has ended, nullopt: nothing is there yet.
-  std::optional<std::size_t> read_now(std::span<char> buffer);
-  /// Waits until there is something to read, but only until `time`.
-  asio::awaitable<void> readable_by(Clock::time_point time);
+  /// As read(), but waits only until `time`; nullopt: nothing has come by then.
+  asio::awaitable<std::optional<std::size_t>> read_by(std::span<char> buffer, Clock::time_point time);
   /// Hands all of `data` to the script's standard input. False: it does not read any more.
   asio::awaitable<bool> write(std::string_view data);
   /// Shows the script the end of its input.
   void close_input();
 
+  /// Calls `then` once the run has lasted longer than most do, unless it ends before.
+  void when_long(std::function<void()> then);
   /// Ends the run at `time` unless it has ended or the deadline is moved before; was_too_slow() tells afterwards.
-  void set_deadline(std::chrono::steady_clock::time_point time);
+  void set_deadline(Clock::time_point time);
   bool was_too_slow() const { return was_too_slow_; }
 
   /// Ends the process group: SIGTERM now, SIGKILL two seconds later if it is still there.
@@ -99,29 +114,47 @@ class Run : public std::enable_shared_from_this<Run> {
   const std::string& error_text() const { return error_text_; }
 
  private:
-  Run(const asio::any_io_executor& executor, RunSet& set, Process process, std::size_t error_stream_limit,
-      std::shared_ptr<void> ticket);
+  friend class RunSet;
 
-  asio::awaitable<void> watch_end();
-  asio::awaitable<void> collect_error_stream();
-  asio::awaitable<void> enforce_deadline();
-  asio::awaitable<void> escalate();
+  /// What is watched of a run that lasts.
+  struct Watched {
+    asio::posix::stream_descriptor process;  ///< A pidfd.
+    asio::posix::stream_descriptor error;    ///< The error stream, by a descriptor of its own.
+  };
+
+  Run(const asio::any_io_executor& executor, RunSet& set, pid_t id, RunOrder& order);
+
+  /// What can be read of the output without waiting; nullopt: nothing is there yet.
+  std::optional<std::size_t> read_now(std::span<char> buffer);
+  /// What was read, or 0 at the end of the output; nullopt: it was told to wait no longer.
+  std::optional<std::size_t> after_read(const boost::system::error_code& error, std::size_t got);
+  /// Looks at its times, and returns when to do so again.
+  Clock::time_point look(Clock::time_point now);
+  /// Has the end of the process and the error stream watched from now on.
+  void watch();
+  void await_end();
+  void await_error_text();
+  /// Takes in what stands in the error stream. False: it has been closed.
+  bool read_error_stream();
+  /// True: the process has ended, and has been reaped.
+  bool reap();
+  /// Its output has ended, and mostly so has its process.
+  void output_is_over();
 
   RunSet& set_;
   pid_t id_;
-  std::chrono::steady_clock::time_point begun_;
+  Clock::time_point begun_ = Clock::now();
   std::size_t error_stream_limit_;
-  asio::posix::stream_descriptor handle_;
   asio::posix::stream_descriptor input_;
   asio::posix::stream_descriptor output_;
-  asio::posix::stream_descriptor error_;
-  asio::steady_timer deadline_;
-  asio::steady_timer escalation_;
-  bool deadline_watched_ = false;
+  files::Descriptor error_;
+  std::optional<Watched> watched_;
+  asio::steady_timer patience_;
+  Clock::time_point deadline_ = Clock::time_point::max();
+  Clock::time_point kill_time_ = Clock::time_point::max();
+  std::function<void()> when_long_;
   bool was_too_slow_ = false;
-  bool terminating_ = false;
   Event ended_;
-  Event error_stream_read_;
   RunEnd end_;
   std::string error_text_;
   std::shared_ptr<void> ticket_;

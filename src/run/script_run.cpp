@@ -7,9 +7,11 @@
 
 #include <algorithm>
 #include <array>
+#include <ctime>
 
 #include "core/files/beneath.hpp"
 #include "core/files/paths.hpp"
+#include "core/files/state.hpp"
 #include "core/script/interpreters.hpp"
 #include "core/script/meta_variables.hpp"
 #include "core/text/text.hpp"
@@ -25,7 +27,7 @@ constexpr std::chrono::milliseconds kPageAfterHead{150};
 constexpr std::chrono::milliseconds kRestOfPage{20};
 /// Most scripts end right after they have written a short page. Awaiting that makes one packet of the answer, with its
 /// length, where there would be three; and it is too short a time to be noticed where the page goes on.
-constexpr std::chrono::microseconds kEndAfterPage{300};
+constexpr std::chrono::microseconds kEndAfterPage{500};
 constexpr std::chrono::milliseconds kEndAfterOutput{50};
 /// Between the signal that tells of the processor time used up and the one that cannot be caught.
 constexpr std::size_t kGraceOfProcessorTime = 2;
@@ -37,13 +39,11 @@ std::string start_of(const std::string& path) {
   return {buffer.data(), static_cast<std::size_t>(std::max<ssize_t>(got, 0))};
 }
 
-/// The limit on addresses for a script that `runner` runs; 0 for runtimes that reserve far more than they use.
-std::size_t address_limit(const std::string& runner, const Limits& limits) {
-  const auto* const interpreter = script::interpreter_called(script::usual_interpreters(), runner);
-  return interpreter != nullptr && interpreter->reserves_memory ? 0 : limits.address_space;
+std::size_t address_limit(const Runner& runner, const Limits& limits) {
+  return runner.reserves_memory ? 0 : limits.address_space;
 }
 
-std::vector<ResourceLimit> resource_limits(const std::string& runner, const Limits& limits) {
+std::vector<ResourceLimit> resource_limits(const Runner& runner, const Limits& limits) {
   std::vector<ResourceLimit> out = {
       {RLIMIT_CPU, {limits.processor_time, limits.processor_time + kGraceOfProcessorTime}},
       {RLIMIT_NOFILE, {limits.open_files, limits.open_files}},
@@ -63,10 +63,25 @@ std::string command_by_hand(const sites::ScriptFound& script) {
   return out + " " + text::shell_word(name);
 }
 
-std::string runner_name(const sites::ScriptFound& script) {
-  if (!script.interpreter.empty()) return std::string(files::base_name(script.interpreter));
-  const std::string meant = script::read_first_line(start_of(script.path)).meant();
-  return meant.empty() ? "program" : meant;
+Runner runner_of(const sites::ScriptFound& script) {
+  Runner runner;
+  runner.name = script.interpreter.empty() ? script::read_first_line(start_of(script.path)).meant()
+                                           : std::string(files::base_name(script.interpreter));
+  if (runner.name.empty()) runner.name = "program";
+  const auto* const known = script::interpreter_called(script::usual_interpreters(), runner.name);
+  runner.reserves_memory = known != nullptr && known->reserves_memory;
+  return runner;
+}
+
+const Runner& Runners::of(const sites::ScriptFound& script) {
+  constexpr std::size_t kMostKnown = 1000;
+  if (known_.size() >= kMostKnown) known_.clear();
+  Known& known = known_[script.path];
+  if (!files::same_state(known.info, script.info)) {
+    known = {{}, runner_of(script)};
+    if (files::is_settled(script.info, std::time(nullptr))) known.info = script.info;
+  }
+  return known.runner;
 }
 
 bool speaks_directly(const sites::ScriptFound& script) { return files::base_name(script.path).starts_with("nph-"); }
@@ -118,16 +133,21 @@ ScriptRun::ScriptRun(const asio::any_io_executor& executor, std::shared_ptr<Run>
 }
 
 std::span<char> ScriptRun::buffer() {
-  if (!buffer_) buffer_ = std::make_unique_for_overwrite<char[]>(kPiece);
-  return {buffer_.get(), kPiece};
+  if (large_buffer_) return {large_buffer_.get(), kPiece};
+  return small_buffer_;
+}
+
+void ScriptRun::note_read(std::size_t got) {
+  if (!large_buffer_ && got == small_buffer_.size()) large_buffer_ = std::make_unique_for_overwrite<char[]>(kPiece);
 }
 
 asio::awaitable<bool> ScriptRun::read_head() {
   bool is_no_head = false;
-  const std::span<char> space = buffer();
   for (;;) {
+    const std::span<char> space = buffer();
     const std::size_t got = co_await run_->read(space);
     if (got == 0) break;
+    note_read(got);
     // What comes after the first part of a page without a head is read, so that the script can end, and dropped.
     if (pending_.size() < limits_.answer_head) pending_.append(space.data(), got);
     if (is_no_head) continue;
@@ -156,7 +176,6 @@ asio::awaitable<bool> ScriptRun::read_head() {
 }
 
 asio::awaitable<bool> ScriptRun::gather_page() {
-  const std::span<char> space = buffer();
   // A page of unknown type is not begun, so its head waits until it is known whether there is one.
   const Clock::duration patience =
       head().lacks_content_type() ? Clock::duration(limits_.total_time) : Clock::duration(kPageAfterHead);
@@ -169,12 +188,10 @@ asio::awaitable<bool> ScriptRun::gather_page() {
   };
   bool has_closed_output = false;
   while (!has_closed_output && pending_.size() < kPiece) {
-    auto got = run_->read_now(space);
-    if (!got) {
-      co_await run_->readable_by(begun + wait_for_more());
-      got = run_->read_now(space);
-    }
+    const std::span<char> space = buffer();
+    const auto got = co_await run_->read_by(space, begun + wait_for_more());
     if (!got) co_return false;
+    note_read(*got);
     pending_.append(space.data(), *got);
     report_.body_written += *got;
     has_closed_output = *got == 0;
@@ -193,6 +210,7 @@ asio::awaitable<std::string_view> ScriptRun::read_page() {
   const std::span<char> space = buffer();
   const std::size_t got = co_await run_->read(space);
   report_.body_written += got;
+  note_read(got);
   if (got > 0) run_->set_deadline(Clock::now() + limits_.total_time);
   co_return std::string_view(space.data(), got);
 }

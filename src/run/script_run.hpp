@@ -2,6 +2,7 @@
 // the end. Both the server and a rehearsal use it, so what is rehearsed is what happens.
 #pragma once
 
+#include <array>
 #include <boost/asio/any_io_executor.hpp>
 #include <boost/asio/awaitable.hpp>
 #include <cstdint>
@@ -10,6 +11,7 @@
 #include <span>
 #include <string>
 #include <string_view>
+#include <unordered_map>
 #include <variant>
 #include <vector>
 
@@ -22,19 +24,42 @@
 
 namespace porter::run {
 
-/// What is to be run, and with what.
+/// What runs a script in the end.
+struct Runner {
+  std::string name;              ///< Its program: "php-cgi", "perl" by the script's first line, "program".
+  bool reserves_memory = false;  ///< Its addresses cannot be limited, since it reserves far more than it uses.
+};
+
+/// What runs `script`. It reads the start of a script that is run directly.
+Runner runner_of(const sites::ScriptFound& script);
+
+/// Remembers what runs the scripts of one thread, for as long as their files do not change.
+class Runners {
+ public:
+  /// As runner_of(). The answer lasts until the next call.
+  const Runner& of(const sites::ScriptFound& script);
+
+ private:
+  struct Known {
+    struct stat info {};
+    Runner runner;
+  };
+  std::unordered_map<std::string, Known> known_;
+};
+
+/// What is to be run, and with what. Its views need last only until the script has been started.
 struct ScriptOrder {
-  sites::ScriptFound script;
-  std::string runner;  ///< runner_name() of the script.
-  std::string document_root;
-  std::string method;
-  std::string query;  ///< An indexed one becomes arguments of a program that is run directly.
-  std::vector<std::string> environment;
+  const sites::ScriptFound& script;
+  const Runner& runner;
+  std::string_view document_root{};
+  std::string_view method{};
+  std::string_view query{};  ///< An indexed one becomes arguments of a program that is run directly.
+  script::Environment environment{};
   InputKind input = InputKind::nothing;
-  files::Descriptor input_file;
+  files::Descriptor input_file{};
   std::uint64_t input_length = 0;
-  Limits limits;
-  std::shared_ptr<void> ticket;  ///< Held until the run has ended.
+  Limits limits{};
+  std::shared_ptr<void> ticket{};  ///< Held until the run has ended.
 };
 
 class ScriptRun {
@@ -77,6 +102,8 @@ class ScriptRun {
   ScriptRun(const asio::any_io_executor& executor, std::shared_ptr<Run> run, const ScriptOrder& order);
 
   std::span<char> buffer();
+  /// Takes note of what was read into buffer().
+  void note_read(std::size_t got);
   void take_end(const RunEnd& end);
 
   asio::any_io_executor executor_;
@@ -86,14 +113,12 @@ class ScriptRun {
   RunEnd end_;
   std::string pending_;  ///< Read, and not yet handed on.
   std::string handed_;   ///< What read_page() has made of it.
-  std::unique_ptr<char[]> buffer_;
+  std::array<char, 4 * 1024> small_buffer_;
+  std::unique_ptr<char[]> large_buffer_;  ///< Once the small one was filled by one reading.
 };
 
 /// What a person would type to run the script by hand.
 std::string command_by_hand(const sites::ScriptFound& script);
-
-/// The name of the program that runs the script in the end: "php-cgi", "perl" by its first line, "program".
-std::string runner_name(const sites::ScriptFound& script);
 
 /// True for a program that speaks to the client directly ("nph-…"; RFC 3875, section 5).
 bool speaks_directly(const sites::ScriptFound& script);

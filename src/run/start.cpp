@@ -17,6 +17,8 @@
 #include <cstdint>
 #include <cstdlib>
 
+#include "core/files/descriptor.hpp"
+
 // clone() by its other name, under which ThreadSanitizer does not take it for a fork() that copies the process.
 extern "C" int __clone(int (*begin)(void*), void* stack, int flags, void* argument,
                        ...);  // NOLINT(bugprone-reserved-identifier)
@@ -98,22 +100,19 @@ class Stream {
   int number_;
 };
 
-/// Makes the child; its number, or -1. Returns once the child has become the other program or has given up, with a
-/// pidfd of it in `handle`.
-// What vfork() does, but with a pidfd in the same step. posix_spawn can neither set limits nor tell the step that
-// failed.
-pid_t clone_and_become(Child& child, int& handle) {
+/// Makes the child; its number, or -1. Returns once the child has become the other program or has given up.
+// What vfork() does; posix_spawn can neither set limits nor tell the step that failed.
+pid_t clone_and_become(Child& child) {
   // Only one child of a thread is ever on it, since the thread waits meanwhile.
   alignas(16) static thread_local std::array<char, 32 * 1024> stack;
-  return ::__clone(become, stack.data() + stack.size(), CLONE_VM | CLONE_VFORK | CLONE_PIDFD | SIGCHLD, &child,
-                   &handle);
+  return ::__clone(become, stack.data() + stack.size(), CLONE_VM | CLONE_VFORK | SIGCHLD, &child);
 }
 
 }  // namespace
 
-std::variant<Process, StartError> start_process(const StartOrder& order) {
+std::variant<pid_t, StartError> start_process(StartOrder order) {
   const auto arguments = pointers(order.arguments);
-  const auto environment = pointers(order.environment);
+  const auto environment = order.environment.pointers();
   const Stream streams[3] = {Stream(order.input), Stream(order.output), Stream(order.error)};
   for (const Stream& stream : streams)
     if (stream.number() < 0) return StartError{StartError::Step::resources, errno};
@@ -130,21 +129,17 @@ std::variant<Process, StartError> start_process(const StartOrder& order) {
   sigset_t before;
   ::sigfillset(&all);
   ::pthread_sigmask(SIG_SETMASK, &all, &before);
-  int handle = -1;
-  const pid_t id = clone_and_become(child, handle);
+  const pid_t id = clone_and_become(child);
   const int clone_error = errno;
   ::pthread_sigmask(SIG_SETMASK, &before, nullptr);
 
   if (id < 0) return StartError{StartError::Step::resources, clone_error};
-  Process process;
-  process.id = id;
-  process.handle.reset(handle);
   if (child.failure.number != 0) {
     while (::waitpid(id, nullptr, 0) < 0 && errno == EINTR) {
     }
     return child.failure;
   }
-  return process;
+  return id;
 }
 
 }  // namespace porter::run

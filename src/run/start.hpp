@@ -12,7 +12,7 @@
 #include <variant>
 #include <vector>
 
-#include "core/files/descriptor.hpp"
+#include "core/script/environment.hpp"
 
 namespace porter::run {
 
@@ -24,19 +24,14 @@ struct ResourceLimit {
 
 /// What to start, and with what.
 struct StartOrder {
-  std::string program;                   ///< The path of the file to execute.
-  std::vector<std::string> arguments;    ///< argv, argv[0] included.
-  std::vector<std::string> environment;  ///< "NAME=value", and nothing else is passed on.
-  std::string folder;                    ///< The working directory.
-  int input = -1;                        ///< Becomes standard input; -1: /dev/null.
-  int output = -1;                       ///< Becomes standard output; -1: /dev/null.
-  int error = -1;                        ///< Becomes the error stream; -1: /dev/null.
-  std::vector<ResourceLimit> limits;     ///< Set before the program begins.
-};
-
-struct Process {
-  pid_t id = -1;             ///< Also the number of its process group.
-  files::Descriptor handle;  ///< A pidfd: readable once the process has ended.
+  std::string program;                 ///< The path of the file to execute.
+  std::vector<std::string> arguments;  ///< argv, argv[0] included.
+  script::Environment environment;     ///< Nothing else is passed on.
+  std::string folder;                  ///< The working directory.
+  int input = -1;                      ///< Becomes standard input; -1: /dev/null.
+  int output = -1;                     ///< Becomes standard output; -1: /dev/null.
+  int error = -1;                      ///< Becomes the error stream; -1: /dev/null.
+  std::vector<ResourceLimit> limits;   ///< Set before the program begins.
 };
 
 /// Why a program could not be started.
@@ -45,7 +40,8 @@ struct StartError {
   int number;  ///< errno
 };
 
-/// Starts a program. Blocks for the few hundred microseconds until it has begun, or has failed to.
-std::variant<Process, StartError> start_process(const StartOrder& order);
+/// Starts a program, and gives the number of its process, which is that of its process group too. Blocks for the few
+/// hundred microseconds until it has begun, or has failed to.
+std::variant<pid_t, StartError> start_process(StartOrder order);
 
 }  // namespace porter::run

@@ -59,6 +59,10 @@ std::optional<Finding> read_target(Connection& connection, Request& request) {
       return Finding{Code::host_malformed, {{"host", field_is_bad ? std::string(*field) : value}, {"port", port}}};
     request.host = std::move(*host);
   }
+  if (const Site* const known = connection.site_of_remembered(value); known != nullptr && !request.target.authority) {
+    connection.set_site(known);
+    return std::nullopt;
+  }
   auto chosen = sites::choose_site(connection.settings(), connection.listener(), request.host);
   if (auto* const finding = std::get_if<Finding>(&chosen)) return std::move(*finding);
   const Site* const site = std::get<sites::Chosen>(chosen).site;
@@ -101,9 +105,12 @@ std::string write_head(Connection& connection, const AnswerHead& head, int minor
   const auto into = std::back_inserter(out);
   const std::string_view reason = head.reason.empty() ? http::reason_phrase(head.status) : head.reason;
   fmt::format_to(into, "HTTP/1.1 {} {}\r\n", head.status, reason);
-  for (const auto& [name, value] : head.fields) fmt::format_to(into, "{}: {}\r\n", name, value);
+  const auto add = [&out](std::string_view name, std::string_view value) {
+    for (const std::string_view part : {name, std::string_view(": "), value, std::string_view("\r\n")}) out += part;
+  };
+  for (const auto& [name, value] : head.fields) add(name, value);
   for (const auto& [name, value] : connection.site().answer_fields)
-    if (!has_field(head, name)) fmt::format_to(into, "{}: {}\r\n", name, value);
+    if (!has_field(head, name)) add(name, value);
   if (head.chunked) {
     out += "Transfer-Encoding: chunked\r\n";
   } else if (head.length) {

@@ -100,6 +100,11 @@ class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
   /// Waits for a turn and starts the script. False: it could not be started, and that has been answered.
   asio::awaitable<bool> start(Input input);
   run::ScriptOrder make_order(Input input) const;
+  bool input_has_to_be_fed() const {
+    return request_.framing.kind == http::BodyFraming::Kind::length && redirects_ == 0;
+  }
+  void begin_feeding();
+  /// Hands the request's body to the script, and waits for the client to leave then.
   asio::awaitable<void> feed();
   asio::awaitable<void> stop_feeding();
   asio::awaitable<void> relay();
@@ -121,10 +126,11 @@ class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
   Connection& connection_;
   const Request& request_;
   sites::ScriptFound script_;
-  std::string runner_;
+  run::Runner runner_;
   std::vector<std::string> trail_;
   int redirects_;
   std::shared_ptr<run::ScriptRun> run_;
+  enum class Feeding { not_begun, begun, over } feeding_ = Feeding::not_begun;
   run::Event feeding_done_;
   BodyRead fed_ = BodyRead::end;
   bool chunked_ = false;
@@ -132,14 +138,20 @@ class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
 };
 
 asio::awaitable<void> ScriptAnswer::answer() {
-  runner_ = run::runner_name(script_);
-  connection_.answered().by = runner_ + " " + script_.path;
+  runner_ = connection_.runners().of(script_);
+  connection_.answered().by = runner_.name + " " + script_.path;
   Input input;
   bool ready = co_await prepare_input(input);
   if (ready) ready = co_await start(std::move(input));
   if (!ready) co_return;
-  asio::co_spawn(
-      connection_.executor(), [self = shared_from_this()] { return self->feed(); }, asio::detached);
+  if (input_has_to_be_fed()) {
+    begin_feeding();
+  } else {
+    // Whether the client has gone is worth knowing of a script that takes its time.
+    run_->run().when_long([weak = weak_from_this()] {
+      if (const auto self = weak.lock()) self->begin_feeding();
+    });
+  }
   if (run::speaks_directly(script_)) {
     co_await relay_directly();
     co_await stop_feeding();
@@ -188,13 +200,11 @@ run::ScriptOrder ScriptAnswer::make_order(Input input) const {
   script::Peer ends{peer.client_address, peer.client_port, peer.server_port, request_.host.name};
   if (ends.server_host.empty()) ends.server_host = peer.server_address;
   if (ends.server_host.find(':') != std::string::npos) ends.server_host = "[" + ends.server_host + "]";
-  run::ScriptOrder order;
+  run::ScriptOrder order{.script = script_, .runner = runner_};
   order.environment = script::meta_variables(script_, connection_.site(), request_.head, request_.target, ends,
                                              input.length, connection_.worker().shared().passed_on);
-  order.script = script_;
-  order.runner = runner_;
   order.document_root = connection_.site().document_root;
-  order.method = std::string(request_.head.method);
+  order.method = request_.head.method;
   order.query = request_.target.query;
   order.input = input.kind;
   order.input_file = std::move(input.file);
@@ -226,9 +236,16 @@ asio::awaitable<bool> ScriptAnswer::start(Input input) {
   co_return true;
 }
 
+void ScriptAnswer::begin_feeding() {
+  if (feeding_ != Feeding::not_begun) return;
+  feeding_ = Feeding::begun;
+  asio::co_spawn(
+      connection_.executor(), [self = shared_from_this()] { return self->feed(); }, asio::detached);
+}
+
 asio::awaitable<void> ScriptAnswer::feed() {
   const auto self = shared_from_this();
-  if (request_.framing.kind == http::BodyFraming::Kind::length && redirects_ == 0) {
+  if (input_has_to_be_fed()) {
     std::string data;
     for (;;) {
       data.clear();
@@ -247,6 +264,9 @@ asio::awaitable<void> ScriptAnswer::feed() {
 }
 
 asio::awaitable<void> ScriptAnswer::stop_feeding() {
+  const bool was_begun = feeding_ == Feeding::begun;
+  feeding_ = Feeding::over;
+  if (!was_begun) co_return;
   run_->run().close_input();
   connection_.cancel_reading();
   co_await feeding_done_.wait();

@@ -287,6 +287,7 @@ asio::awaitable<void> Connection::handle_head() {
   co_await answer(*this, request);
   consume(std::exchange(head_length_, 0));
   run_.reset();
+  head_.fields = std::move(request.head.fields);  // For its memory.
   log_exchange(method, target);
   if (keep_ && !body_done_) co_await finish_body(request);
 }

@@ -70,8 +70,11 @@ class Connection : public std::enable_shared_from_this<Connection> {
   void set_site(const Site* site) { site_ = site; }
   /// The Host value that leads to site() without a further look on this connection.
   void remember_host(std::string_view host);
+  /// The site of the Host value remembered last, if it is `host`; else null.
+  const Site* site_of_remembered(std::string_view host) const { return host == known_host_ ? known_site_ : nullptr; }
   /// What is kept of that site's files.
   FileCache& files();
+  run::Runners& runners() { return served_->runners; }
   const Endpoint& endpoint() const { return endpoint_; }
   /// Sends `head`, then `length` bytes of the file from `offset`. False as above, or if the file has become shorter.
   asio::awaitable<bool> send_with_file(std::string_view head, int file, std::uint64_t offset, std::uint64_t length);

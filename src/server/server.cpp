@@ -31,7 +31,11 @@ bool contains(const std::vector<Endpoint>& all, const Endpoint& one) {
 }  // namespace
 
 Server::Server(Shared& shared, Settings settings, std::vector<Door> doors, std::size_t threads)
-    : shared_(shared), context_(1), signals_(context_, SIGINT, SIGTERM, SIGHUP), patience_(context_) {
+    : shared_(shared),
+      context_(1),
+      signals_(context_, SIGINT, SIGTERM, SIGHUP),
+      patience_(context_),
+      probes_(context_.get_executor()) {
   snapshot_ = make_snapshot(std::move(settings));
   for (std::size_t i = 0; i < threads; ++i) workers_.push_back(std::make_unique<Worker>(shared_, snapshot_));
   open(std::move(doors));

@@ -9,6 +9,7 @@
 
 #include "core/settings/settings.hpp"
 #include "run/gate.hpp"
+#include "run/script_run.hpp"
 #include "server/access_log.hpp"
 #include "server/file_cache.hpp"
 
@@ -37,6 +38,7 @@ struct Served {
 
   std::shared_ptr<const Snapshot> snapshot;
   std::vector<FileCache> files;  ///< One for each site.
+  run::Runners runners;
 };
 
 }  // namespace porter::server

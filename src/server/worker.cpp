@@ -24,6 +24,7 @@ Worker::Worker(Shared& shared, std::shared_ptr<const Snapshot> snapshot)
       context_(BOOST_ASIO_CONCURRENCY_HINT_UNSAFE_IO),
       work_(context_.get_executor()),
       sweep_timer_(context_),
+      runs_(context_.get_executor()),
       served_(std::make_shared<Served>(std::move(snapshot))) {
   thread_ = std::thread([this] {
     // Signals are the main thread's. Blocked, SIGCHLD would not be ignored any more, and each script's end would wake

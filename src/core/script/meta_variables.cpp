@@ -9,6 +9,7 @@ namespace {
 /// "Accept-Language" as "HTTP_ACCEPT_LANGUAGE" (RFC 3875, section 4.1.18).
 std::string protocol_variable(std::string_view field_name) {
   std::string out = "HTTP_";
+  out.reserve(out.size() + field_name.size());
   for (const char c : field_name) {
     const bool lower = c >= 'a' && c <= 'z';
     out += lower ? static_cast<char>(c - 32) : c == '-' ? '_' : c;
@@ -26,39 +27,18 @@ bool is_withheld(std::string_view name) {
   return name.find('_') != name.npos;
 }
 
-/// Settings may name what is passed on, and the request decides over both. Of two variables with one name programs take
-/// the first, so the earlier ones go.
-void keep_last_of_each_name(std::vector<std::string>& variables) {
-  for (std::size_t i = 0; i < variables.size();) {
-    const std::string name = variables[i].substr(0, variables[i].find('=') + 1);
-    const auto later = variables.begin() + static_cast<std::ptrdiff_t>(i) + 1;
-    const bool is_said_again =
-        std::any_of(later, variables.end(), [&](const std::string& other) { return other.starts_with(name); });
-    if (is_said_again) {
-      variables.erase(later - 1);
-    } else {
-      ++i;
-    }
-  }
-}
-
 }  // namespace
 
-std::vector<std::string> meta_variables(const sites::ScriptFound& script, const Site& site,
-                                        const http::RequestHead& head, const http::Target& target, const Peer& peer,
-                                        std::optional<std::uint64_t> body_length,
-                                        const std::vector<std::string>& passed_on) {
-  std::vector<std::string> out = passed_on;
+Environment meta_variables(const sites::ScriptFound& script, const Site& site, const http::RequestHead& head,
+                           const http::Target& target, const Peer& peer, std::optional<std::uint64_t> body_length,
+                           const std::vector<std::string>& passed_on) {
+  Environment out(passed_on);
   const bool is_changed = !site.environment.empty() || (script.rule != nullptr && !script.rule->environment.empty());
-  if (script.rule != nullptr) out.insert(out.end(), script.rule->environment.begin(), script.rule->environment.end());
-  out.insert(out.end(), site.environment.begin(), site.environment.end());
-  const auto add = [&](std::string_view name, std::string_view value) {
-    std::string line(name);
-    line += '=';
-    // A field's value cannot hold a NUL; a decoded path cannot either.
-    line += value;
-    out.push_back(std::move(line));
-  };
+  if (script.rule != nullptr)
+    for (const std::string& variable : script.rule->environment) out.add(variable);
+  for (const std::string& variable : site.environment) out.add(variable);
+  // A field's value cannot hold a NUL; a decoded path cannot either.
+  const auto add = [&out](std::string_view name, std::string_view value) { out.add(name, value); };
   add("GATEWAY_INTERFACE", "CGI/1.1");
   add("SERVER_SOFTWARE", "UprightPorter/" PORTER_VERSION);
   add("SERVER_PROTOCOL", head.minor_version == 0 ? "HTTP/1.0" : "HTTP/1.1");
@@ -83,24 +63,25 @@ std::vector<std::string> meta_variables(const sites::ScriptFound& script, const 
   add("REQUEST_URI", target.has_query ? target.raw_path + "?" + target.query : target.raw_path);
   add("REDIRECT_STATUS", "200");
 
-  std::vector<std::string_view> done;
-  for (const http::Field& field : head.fields) {
-    if (is_withheld(field.name)) continue;
-    const bool seen =
-        std::any_of(done.begin(), done.end(), [&](std::string_view name) { return http::same_name(name, field.name); });
-    if (seen) continue;
-    done.push_back(field.name);
-    // Cookies are joined by the separator of their own list (RFC 6265, section 5.4).
-    if (http::same_name(field.name, "Cookie")) {
+  for (auto field = head.fields.begin(); field != head.fields.end(); ++field) {
+    if (is_withheld(field->name)) continue;
+    const auto same = [&](const http::Field& other) { return http::same_name(other.name, field->name); };
+    if (std::any_of(head.fields.begin(), field, same)) continue;
+    if (std::none_of(field + 1, head.fields.end(), same)) {
+      add(protocol_variable(field->name), field->value);
+    } else if (!http::same_name(field->name, "Cookie")) {
+      add(protocol_variable(field->name), head.joined(field->name));
+    } else {
+      // Cookies are joined by the separator of their own list (RFC 6265, section 5.4).
       std::string cookies;
       for (const http::Field& other : head.fields)
-        if (http::same_name(other.name, "Cookie")) cookies += (cookies.empty() ? "" : "; ") + std::string(other.value);
+        if (same(other)) cookies += (cookies.empty() ? "" : "; ") + std::string(other.value);
       add("HTTP_COOKIE", cookies);
-    } else {
-      add(protocol_variable(field.name), head.joined(field.name));
     }
   }
-  if (is_changed) keep_last_of_each_name(out);
+  // Settings may name what is passed on, and the request decides over both. Of two variables with one name programs
+  // take the first, so the earlier ones go.
+  if (is_changed) out.keep_last_of_each_name();
   return out;
 }
 

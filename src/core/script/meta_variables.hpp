@@ -9,6 +9,7 @@
 
 #include "core/http/head.hpp"
 #include "core/http/target.hpp"
+#include "core/script/environment.hpp"
 #include "core/settings/settings.hpp"
 #include "core/sites/resolve.hpp"
 
@@ -22,13 +23,12 @@ struct Peer {
   std::string server_host;  ///< From the request's Host, else the address that it came to.
 };
 
-/// "NAME=value" for each variable, in a stable order. `body_length` is the length of the body once its transfer coding
+/// The variables in a stable order. `body_length` is the length of the body once its transfer coding
 /// is taken off; nullopt if the request has none. `passed_on` are variables of the server's own ("PATH=…") to begin
 /// with.
-std::vector<std::string> meta_variables(const sites::ScriptFound& script, const Site& site,
-                                        const http::RequestHead& head, const http::Target& target, const Peer& peer,
-                                        std::optional<std::uint64_t> body_length,
-                                        const std::vector<std::string>& passed_on);
+Environment meta_variables(const sites::ScriptFound& script, const Site& site, const http::RequestHead& head,
+                           const http::Target& target, const Peer& peer, std::optional<std::uint64_t> body_length,
+                           const std::vector<std::string>& passed_on);
 
 /// The command-line arguments that an indexed query gives to a program that is run directly (RFC 3875, section 4.4):
 /// the words between "+", decoded; none if the query has an unencoded "=".

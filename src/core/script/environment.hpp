@@ -1,0 +1,44 @@
+// An environment: the variables that a program is given, in one piece of memory, as execve() takes them.
+#pragma once
+
+#include <cstddef>
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace porter::script {
+
+class Environment {
+ public:
+  Environment() = default;
+  explicit Environment(const std::vector<std::string>& variables);
+
+  /// Adds "NAME=value" at the end. It holds no NUL.
+  void add(std::string_view variable) {
+    begins_.push_back(text_.size());
+    text_ += variable;
+    text_ += '\0';
+  }
+  void add(std::string_view name, std::string_view value) {
+    begins_.push_back(text_.size());
+    text_ += name;
+    text_ += '=';
+    text_ += value;
+    text_ += '\0';
+  }
+  /// Of several variables with one name, keeps the last.
+  void keep_last_of_each_name();
+
+  /// Each "NAME=value", in the order in which they were added.
+  std::vector<std::string> list() const;
+  /// What execve() takes: pointers to each, and a null pointer. They last until the environment changes or moves.
+  std::vector<char*> pointers();
+
+ private:
+  std::string_view variable(std::size_t number) const { return text_.c_str() + begins_[number]; }
+
+  std::string text_;                 ///< The variables, each with a NUL behind it.
+  std::vector<std::size_t> begins_;  ///< Where each begins.
+};
+
+}  // namespace porter::script
