@@ -17,6 +17,7 @@ import sys
 import tempfile
 import time
 
+TURN = 0.25  # Seconds; as in floors/spawn_race.cpp.
 HERE = os.path.dirname(os.path.abspath(__file__))
 TICK = os.sysconf("SC_CLK_TCK")
 
@@ -53,6 +54,11 @@ def stolen_and_all():
 def resident_kib(pid):
     with open(f"/proc/{pid}/status", encoding="ascii", errors="replace") as file:
         return int(re.search(r"VmRSS:\s+(\d+)", file.read()).group(1))
+
+
+def quartiles(values, digits):
+    low, middle, high = statistics.quantiles(values, n=4)
+    return f"{middle:,.{digits}f} ({low:,.{digits}f}–{high:,.{digits}f})"
 
 
 class Subject:
@@ -217,19 +223,17 @@ class Bench:
         self.stream(folder)
 
     def compare_runs(self, title, command, path, together):
-        program = os.path.join(self.arguments.build, "floors", "spawn_loop")
+        program = os.path.join(self.arguments.build, "floors", "spawn_race")
         server = self.server("--limit", "runs=64")
-        environment = self.environment_of(path)
-        rates = []
-        for _ in range(self.arguments.rounds):
-            out = subprocess.run([program, str(together), "1", *command], capture_output=True, text=True, check=True,
-                                 env=environment)
-            rates.append(float(out.stdout))
-            server.load(path, 1, together)
-        ratios = [b / a for a, b in zip(rates, server.rates)]
-        self.rows.append([title, f"{statistics.median(rates):,.0f} ({min(rates):,.0f}–{max(rates):,.0f})",
-                          f"{statistics.median(server.rates):,.0f} ({min(server.rates):,.0f}–{max(server.rates):,.0f})",
-                          f"{statistics.median(ratios):.2f}", "0.90", "–", f"{statistics.median(server.costs):,.0f}"])
+        before = cpu_seconds(server.process.pid)
+        turns = 4 * self.arguments.rounds
+        out = subprocess.run([program, str(server.port), path, str(together), str(turns), *command], capture_output=True,
+                             text=True, check=True, env=self.environment_of(path)).stdout
+        floors, rates = zip(*((float(word) for word in line.split()) for line in out.splitlines()))
+        ratios = [b / a for a, b in zip(floors, rates)]
+        cost = (cpu_seconds(server.process.pid) - before) / (sum(rates) * TURN) * 1e6
+        self.rows.append([title, quartiles(floors, 0), quartiles(rates, 0), quartiles(ratios, 2), "0.90", "–",
+                          f"{cost:,.0f}"])
         print(" | ".join(self.rows[-1]), flush=True)
         server.stop()
 
@@ -318,7 +322,9 @@ class Bench:
         self.note(f"The host took {100 * stolen / everything:.0f} % of the processor time for other machines meanwhile.")
         lines = ["# Benchmark results", "", f"Machine: {machine}. {self.arguments.rounds} rounds of "
                  f"{self.arguments.seconds} s each, floor and product by turns; median (least–greatest). Load: wrk with one "
-                 "thread on the same machine, 64 kept connections unless the row says otherwise. The log of requests stays on.",
+                 "thread on the same machine, 64 kept connections unless the row says otherwise. Scripts: bare loops of "
+                 f"spawn, read and wait, and as many connections to the server, in {4 * self.arguments.rounds} pairs of turns "
+                 "of a quarter of a second; median (quartiles). The log of requests stays on.",
                  "", "| work | floor, 1/s | product, 1/s | ratio | goal | floor, µs of processor each | product, µs each |",
                  "| --- | ---: | ---: | ---: | ---: | ---: | ---: |"]
         lines += ["| " + " | ".join(row) + " |" for row in self.rows] + [""] + [f"- {note}" for note in self.notes]
