@@ -10,7 +10,6 @@
 #include <array>
 #include <cerrno>
 #include <cstdio>
-#include <cstdlib>
 #include <cstring>
 #include <filesystem>
 #include <fstream>
@@ -19,6 +18,7 @@
 #include "client/output.hpp"
 #include "client/serve.hpp"
 #include "core/files/beneath.hpp"
+#include "core/files/content.hpp"
 #include "core/files/paths.hpp"
 #include "core/text/text.hpp"
 #include "run/environment.hpp"
@@ -47,11 +47,9 @@ struct Unit {
 };
 
 Unit unit_of(const run::Instance& instance) {
-  const char* const config = std::getenv("XDG_CONFIG_HOME");
-  const std::string base = config != nullptr && config[0] == '/' ? config : run::home_folder() + "/.config";
   // The name of the instance's folder is another for every settings file.
   const std::string name = "upright-porter-" + std::string(files::base_name(instance.folder)).substr(0, 8) + ".service";
-  return {name, base + "/systemd/user/" + name};
+  return {name, run::config_folder() + "/systemd/user/" + name};
 }
 
 std::string unit_text(const run::Instance& instance) {
@@ -85,7 +83,7 @@ void tell_reserved_ports(const Settings& settings) {
 }
 
 int turn_on(const run::Instance& instance, const Unit& unit) {
-  const SettingsRead read = load_settings(instance.settings, run::home_folder());
+  const SettingsRead read = run::read_settings_file(instance.settings);
   if (!read.problems.empty()) return fail(read.problems);
   std::error_code error;
   fs::create_directories(fs::path(unit.file).parent_path(), error);
@@ -129,10 +127,8 @@ int show(const run::Instance& instance, const Unit& unit) {
                run::settings_option(instance.settings));
     return kFailed;
   }
-  std::ifstream file(unit.file);
-  const std::string text((std::istreambuf_iterator<char>(file)), {});
   fmt::print("The server starts at login: {}\n", text::escape_line(unit.file));
-  if (text != unit_text(instance))
+  if (files::content_of(unit.file) != unit_text(instance))
     return fail(fmt::format("The unit is for another place of the program. Write it anew: uporter autostart on{}",
                             run::settings_option(instance.settings)));
   return kFine;
@@ -141,7 +137,7 @@ int show(const run::Instance& instance, const Unit& unit) {
 }  // namespace
 
 int run_autostart(const std::string& settings, Autostart wish) {
-  const run::Instance instance = run::instance_for(run::find_settings_file(settings));
+  const run::Instance instance = run::find_instance(settings);
   const Unit unit = unit_of(instance);
   if (wish == Autostart::on) return turn_on(instance, unit);
   return wish == Autostart::off ? turn_off(unit) : show(instance, unit);

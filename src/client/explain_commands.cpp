@@ -12,8 +12,8 @@
 #include "client/output.hpp"
 #include "core/text/text.hpp"
 #include "run/doctor.hpp"
-#include "run/environment.hpp"
 #include "run/explain.hpp"
+#include "run/finding_json.hpp"
 
 namespace porter::client {
 namespace {
@@ -49,7 +49,7 @@ run::Standing standing_of(const run::Instance& instance) {
 }  // namespace
 
 int run_explain(const std::string& settings, const std::string& what, Form form) {
-  const run::Instance instance = run::instance_for(run::find_settings_file(settings));
+  const run::Instance instance = run::find_instance(settings);
   std::array<char, PATH_MAX> folder{};
   const std::string here = ::getcwd(folder.data(), folder.size()) != nullptr ? folder.data() : "/";
   Json explanation;
@@ -59,9 +59,8 @@ int run_explain(const std::string& settings, const std::string& what, Form form)
     if (reply.status == 200) explanation = reply.body;
   }
   if (explanation.is_null()) {
-    SettingsRead read = load_settings(instance.settings, run::home_folder());
+    SettingsRead read = run::read_settings_file(instance.settings);
     if (!read.problems.empty()) return fail(read.problems);
-    read.settings.search_path = run::search_path();
     explanation = Json::parse(run::json_of(run::explain(read.settings, standing_of(instance), what, here)));
   }
   form == Form::json ? fmt::print("{}\n", explanation.dump(2)) : print_explanation(explanation);
@@ -69,19 +68,15 @@ int run_explain(const std::string& settings, const std::string& what, Form form)
 }
 
 int run_doctor(const std::string& settings, Form form) {
-  const run::Instance instance = run::instance_for(run::find_settings_file(settings));
+  const run::Instance instance = run::find_instance(settings);
   const auto checks = run::examine(instance, standing_of(instance));
   std::size_t problems = 0;
   Json out = Json::array();
   for (const run::Check& check : checks) {
     problems += check.problems.size();
-    Json row = {
-        {"what", text::to_utf8(check.what)}, {"state", text::to_utf8(check.state)}, {"problems", Json::array()}};
-    for (const SettingsProblem& problem : check.problems)
-      row["problems"].push_back({{"code", code_name(problem.finding.code)},
-                                 {"sentence", text::to_utf8(sentence_of(problem.finding))},
-                                 {"remedy", text::to_utf8(remedy_of(problem.finding))}});
-    out.push_back(std::move(row));
+    out.push_back({{"what", text::to_utf8(check.what)},
+                   {"state", text::to_utf8(check.state)},
+                   {"problems", run::json_of(check.problems)}});
     if (form == Form::json) continue;
     const bool fine = check.problems.empty();
     fmt::print("{}{}{}  {}: {}\n", fine ? paint().good : paint().bad, fine ? "✓" : "✗", paint().plain,

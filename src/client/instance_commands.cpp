@@ -38,8 +38,6 @@ constexpr std::chrono::seconds kGraceAfterTerm{8};
 constexpr std::chrono::milliseconds kLookEvery{20};
 constexpr off_t kLargeLog = 1024 * 1024;
 
-run::Instance instance_of(const std::string& settings) { return run::instance_for(run::find_settings_file(settings)); }
-
 Finding not_running(const run::Instance& instance) {
   return {Code::server_not_running,
           {{"settings", instance.settings}, {"option", run::settings_option(instance.settings)}}};
@@ -210,7 +208,7 @@ bool wait_until_ready(int ready, std::chrono::milliseconds time) {
 
 int run_start(const std::string& settings) {
   if (!exists_if_named(settings)) return kBadUse;
-  const run::Instance instance = instance_of(settings);
+  const run::Instance instance = run::find_instance(settings);
   if (run::lock_holder(instance)) {
     const Reply reply = ask_patiently(instance, "GET", "/v1/status", kStartTime);
     if (reply.status == 200) {
@@ -253,7 +251,7 @@ int run_start(const std::string& settings) {
 }
 
 int run_stop(const std::string& settings) {
-  const run::Instance instance = instance_of(settings);
+  const run::Instance instance = run::find_instance(settings);
   const auto process = run::lock_holder(instance);
   if (!process) {
     fmt::print("No server runs for {}.\n", text::escape_line(instance.settings));
@@ -277,7 +275,7 @@ int run_restart(const std::string& settings) {
 }
 
 int run_status(const std::string& settings, Form form) {
-  const run::Instance instance = instance_of(settings);
+  const run::Instance instance = run::find_instance(settings);
   if (!run::lock_holder(instance)) {
     if (form == Form::json) {
       fmt::print("{}\n", Json({{"state", "stopped"}, {"settings", text::to_utf8(instance.settings)}}).dump(2));
@@ -295,7 +293,7 @@ int run_status(const std::string& settings, Form form) {
 }
 
 int run_reload(const std::string& settings) {
-  const run::Instance instance = instance_of(settings);
+  const run::Instance instance = run::find_instance(settings);
   int status = kFine;
   const auto reply = ask_running(instance, "POST", "/v1/reload", status);
   if (!reply) return status;
@@ -308,7 +306,7 @@ int run_reload(const std::string& settings) {
 }
 
 int run_log(const std::string& settings, const LogOptions& options) {
-  const run::Instance instance = instance_of(settings);
+  const run::Instance instance = run::find_instance(settings);
   if (!run::lock_holder(instance)) return fail(not_running(instance));
   std::string target = fmt::format("/v1/log?lines={}", options.lines);
   if (options.follow) target += "&follow=true";
@@ -330,7 +328,7 @@ int run_log(const std::string& settings, const LogOptions& options) {
 int run_check(const std::string& named) {
   const std::string file = run::find_settings_file(named);
   if (!exists_if_named(file)) return kFailed;
-  const SettingsRead read = load_settings(file, run::home_folder());
+  const SettingsRead read = run::read_settings_file(file);
   if (!read.problems.empty()) {
     fail(read.problems);
     return fail(fmt::format("{} {} in {}", read.problems.size(), read.problems.size() == 1 ? "problem" : "problems",

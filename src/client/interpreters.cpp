@@ -9,7 +9,6 @@
 #include <nlohmann/json.hpp>
 
 #include "core/settings/read_settings.hpp"
-#include "run/environment.hpp"
 #include "run/instance.hpp"
 #include "run/probe.hpp"
 
@@ -66,9 +65,8 @@ void print_json(const std::vector<run::FoundInterpreter>& all) {
 }  // namespace
 
 int run_interpreters(const std::string& settings_file, Form form) {
-  SettingsRead read = load_settings(run::find_settings_file(settings_file), run::home_folder());
   // What is wrong elsewhere in the settings does not matter here.
-  read.settings.search_path = run::search_path();
+  const SettingsRead read = run::read_settings_file(run::find_settings_file(settings_file));
   const auto all = probe(read.settings);
   form == Form::json ? print_json(all) : print_table(all);
   return 0;

@@ -4,19 +4,17 @@
 #include <unistd.h>
 
 #include <cstdio>
-#include <cstdlib>
 #include <nlohmann/json.hpp>
 
 #include "core/text/text.hpp"
 #include "run/instance.hpp"
+#include "run/terminal.hpp"
 
 namespace porter::client {
 
 const Paint& paint() {
   static const Paint kPaint = [] {
-    const char* const no_color = std::getenv("NO_COLOR");
-    const bool on = ::isatty(STDOUT_FILENO) == 1 && (no_color == nullptr || *no_color == '\0');
-    return on ? Paint{"\x1b[1;32m", "\x1b[1;33m", "\x1b[1;31m", "\x1b[1m", "\x1b[0m"} : Paint{};
+    return run::wants_colour() ? Paint{"\x1b[1;32m", "\x1b[1;33m", "\x1b[1;31m", "\x1b[1m", "\x1b[0m"} : Paint{};
   }();
   return kPaint;
 }

@@ -12,14 +12,13 @@
 #include <boost/asio/io_context.hpp>
 #include <climits>
 #include <cstdio>
-#include <cstdlib>
-#include <fstream>
 #include <iostream>
 #include <iterator>
 #include <nlohmann/json.hpp>
 
 #include "client/output.hpp"
 #include "core/files/beneath.hpp"
+#include "core/files/content.hpp"
 #include "core/http/host.hpp"
 #include "core/http/status.hpp"
 #include "core/script/meta_variables.hpp"
@@ -27,6 +26,7 @@
 #include "core/sites/choose.hpp"
 #include "core/text/text.hpp"
 #include "run/environment.hpp"
+#include "run/finding_json.hpp"
 #include "run/instance.hpp"
 #include "run/script_run.hpp"
 
@@ -69,9 +69,7 @@ struct Request {
 
 std::optional<std::string> read_body(const std::string& source) {
   if (source == "-") return std::string(std::istreambuf_iterator<char>(std::cin), {});
-  std::ifstream file(source, std::ios::binary);
-  if (!file) return std::nullopt;
-  return std::string(std::istreambuf_iterator<char>(file), {});
+  return files::content_of(source);
 }
 
 /// Puts the request together; a sentence if that cannot be done.
@@ -224,11 +222,7 @@ void print_json(const Rehearsed& result, const RehearseOptions& options) {
                   {"signal", result.end->signal},
                   {"milliseconds", result.end->duration.count()},
                   {"peak_memory_kib", result.end->peak_memory_kib}};
-  out["findings"] = nlohmann::json::array();
-  for (const Finding& finding : result.findings)
-    out["findings"].push_back({{"code", code_name(finding.code)},
-                               {"sentence", text::to_utf8(sentence_of(finding))},
-                               {"remedy", text::to_utf8(remedy_of(finding))}});
+  out["findings"] = run::json_of(result.findings);
   fmt::print("{}\n", out.dump(2));
 }
 
@@ -322,7 +316,7 @@ std::optional<std::string> place_of_file(const RehearseOptions& options, Place& 
 int run_rehearse(const RehearseOptions& given) {
   RehearseOptions options = given;
   Place place;
-  SettingsRead read = load_settings(run::find_settings_file(options.settings), run::home_folder());
+  SettingsRead read = run::read_settings_file(run::find_settings_file(options.settings));
   // Settings with mistakes are served by nobody; a script can be rehearsed all the same.
   if (read.problems.empty()) place.settings = std::move(read.settings);
   const auto misplaced =

@@ -29,12 +29,11 @@ using Json = nlohmann::json;
 
 /// The settings of an instance without its server; problems are printed, and then there are none.
 std::optional<Settings> read_alone(const run::Instance& instance) {
-  SettingsRead read = load_settings(instance.settings, run::home_folder());
+  SettingsRead read = run::read_settings_file(instance.settings);
   if (!read.problems.empty()) {
     fail(read.problems);
     return std::nullopt;
   }
-  read.settings.search_path = run::search_path();
   return std::move(read.settings);
 }
 
@@ -95,7 +94,7 @@ std::string meant_site(const run::Instance& instance, const std::string& named) 
 }  // namespace
 
 int run_site_add(const std::string& settings, const SiteOptions& options) {
-  const run::Instance instance = run::instance_for(run::find_settings_file(settings));
+  const run::Instance instance = run::find_instance(settings);
   SettingsEdit edit;
   edit.kind = SettingsEdit::Kind::add_site;
   edit.site = options.name;
@@ -118,7 +117,7 @@ int run_site_add(const std::string& settings, const SiteOptions& options) {
 }
 
 int run_site_remove(const std::string& settings, const std::string& name) {
-  const run::Instance instance = run::instance_for(run::find_settings_file(settings));
+  const run::Instance instance = run::find_instance(settings);
   SettingsEdit edit;
   edit.kind = SettingsEdit::Kind::remove_site;
   edit.site = name;
@@ -128,7 +127,7 @@ int run_site_remove(const std::string& settings, const std::string& name) {
 }
 
 int run_site_list(const std::string& settings, Form form) {
-  const run::Instance instance = run::instance_for(run::find_settings_file(settings));
+  const run::Instance instance = run::find_instance(settings);
   Json sites = Json::array();
   if (run::lock_holder(instance)) {
     const Reply reply = ask(instance, "GET", "/v1/sites");
@@ -171,7 +170,7 @@ int run_site_list(const std::string& settings, Form form) {
 }
 
 int run_mount_add(const std::string& settings, const MountOptions& options) {
-  const run::Instance instance = run::instance_for(run::find_settings_file(settings));
+  const run::Instance instance = run::find_instance(settings);
   SettingsEdit edit;
   edit.kind = SettingsEdit::Kind::add_mount;
   edit.site = meant_site(instance, options.site);
@@ -194,7 +193,7 @@ int run_mount_add(const std::string& settings, const MountOptions& options) {
 }
 
 int run_mount_remove(const std::string& settings, const MountOptions& options) {
-  const run::Instance instance = run::instance_for(run::find_settings_file(settings));
+  const run::Instance instance = run::find_instance(settings);
   SettingsEdit edit;
   edit.kind = SettingsEdit::Kind::remove_mount;
   edit.site = meant_site(instance, options.site);
@@ -210,7 +209,7 @@ int run_mount_remove(const std::string& settings, const MountOptions& options) {
 }
 
 int run_open(const std::string& named, const std::string& what) {
-  const run::Instance instance = run::instance_for(run::find_settings_file(named));
+  const run::Instance instance = run::find_instance(named);
   const auto settings = read_alone(instance);
   if (!settings) return kFailed;
   std::string url;

@@ -12,7 +12,6 @@
 #include "core/http/target.hpp"
 #include "core/sites/resolve.hpp"
 #include "core/text/text.hpp"
-#include "run/environment.hpp"
 #include "run/port_holder.hpp"
 
 namespace porter::run {
@@ -139,8 +138,7 @@ Check check_access_log(const AccessLog& log) {
 }  // namespace
 
 std::vector<Check> examine(const Instance& instance, const Standing& standing) {
-  SettingsRead read = load_settings(instance.settings, home_folder());
-  read.settings.search_path = search_path();
+  const SettingsRead read = read_settings_file(instance.settings);
   const Settings& settings = read.settings;
   std::vector<Check> out;
   const bool exists = ::access(instance.settings.c_str(), F_OK) == 0;

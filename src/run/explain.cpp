@@ -21,6 +21,7 @@
 #include "core/sites/choose.hpp"
 #include "core/sites/resolve.hpp"
 #include "core/text/text.hpp"
+#include "run/finding_json.hpp"
 #include "run/port_holder.hpp"
 
 namespace porter::run {
@@ -371,12 +372,8 @@ std::string json_of(const Explanation& explanation) {
                         {"outcome", text::to_utf8(explanation.outcome)},
                         {"urls", explanation.urls},
                         {"trail", nlohmann::json::array()},
-                        {"findings", nlohmann::json::array()}};
+                        {"findings", json_of(explanation.findings)}};
   for (const std::string& step : explanation.trail) out["trail"].push_back(text::to_utf8(step));
-  for (const Finding& finding : explanation.findings)
-    out["findings"].push_back({{"code", code_name(finding.code)},
-                               {"sentence", text::to_utf8(sentence_of(finding))},
-                               {"remedy", text::to_utf8(remedy_of(finding))}});
   return out.dump(2);
 }
 

@@ -18,6 +18,7 @@
 #include "core/files/beneath.hpp"
 #include "core/files/paths.hpp"
 #include "core/text/text.hpp"
+#include "run/environment.hpp"
 
 namespace porter::run {
 namespace {
@@ -69,13 +70,17 @@ std::string home_folder() {
   return home.empty() ? "/" : home;
 }
 
+std::string config_folder() {
+  // A relative path is to be ignored (XDG Base Directory Specification).
+  const std::string folder = variable("XDG_CONFIG_HOME");
+  return folder.starts_with('/') ? folder : home_folder() + "/.config";
+}
+
 std::string find_settings_file(const std::string& named) {
   const std::string here = std::filesystem::current_path().string();
   if (!named.empty()) return without_links(named.starts_with('/') ? named : here + "/" + named);
   if (::access((here + "/porter.toml").c_str(), F_OK) == 0) return without_links(here + "/porter.toml");
-  std::string folder = variable("XDG_CONFIG_HOME");
-  if (folder.empty()) folder = home_folder() + "/.config";
-  return without_links(folder + "/" + std::string(kOwn) + "/porter.toml");
+  return without_links(config_folder() + "/" + std::string(kOwn) + "/porter.toml");
 }
 
 Instance instance_for(const std::string& settings) {
@@ -90,6 +95,14 @@ Instance instance_for(const std::string& settings) {
   instance.lock = instance.folder + "/lock";
   instance.log = state + "/server.log";
   return instance;
+}
+
+Instance find_instance(const std::string& named) { return instance_for(find_settings_file(named)); }
+
+SettingsRead read_settings_file(const std::string& file) {
+  SettingsRead read = load_settings(file, home_folder());
+  read.settings.search_path = search_path();
+  return read;
 }
 
 std::optional<std::string> make_folders(const Instance& instance) {

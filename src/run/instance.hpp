@@ -10,6 +10,7 @@
 #include <string>
 
 #include "core/files/descriptor.hpp"
+#include "core/settings/read_settings.hpp"
 
 namespace porter::run {
 
@@ -28,8 +29,17 @@ std::string find_settings_file(const std::string& named);
 /// The user's home folder.
 std::string home_folder();
 
+/// The folder of the user's settings, for any program (XDG_CONFIG_HOME).
+std::string config_folder();
+
 /// The places of the server for `settings`, an absolute path. Nothing is made yet.
 Instance instance_for(const std::string& settings);
+/// Those of the server for the settings that find_settings_file() finds.
+Instance find_instance(const std::string& named);
+
+/// Reads the settings `file` with what this user adds to them: the home folder that paths may begin with, and the
+/// folders in which interpreters are looked for.
+SettingsRead read_settings_file(const std::string& file);
 
 /// Makes the folders of the instance; a sentence if that fails.
 std::optional<std::string> make_folders(const Instance& instance);

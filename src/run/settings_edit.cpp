@@ -7,10 +7,9 @@
 
 #include <cerrno>
 #include <filesystem>
-#include <fstream>
-#include <sstream>
 
 #include "core/files/beneath.hpp"
+#include "core/files/content.hpp"
 #include "core/files/paths.hpp"
 #include "run/environment.hpp"
 #include "run/instance.hpp"
@@ -44,11 +43,9 @@ SettingsEdited edit_settings(const std::string& file, const SettingsEdit& edit) 
     out.problems = std::move(now.problems);
     return out;
   }
-  std::ifstream stream(file, std::ios::binary);
-  out.existed = stream.is_open();
-  std::ostringstream content;
-  if (out.existed) content << stream.rdbuf();
-  out.before = content.str();
+  auto content = files::content_of(file);
+  out.existed = content.has_value();
+  out.before = std::move(content).value_or("");
   auto edited = edit_text(out.before, edit);
   if (auto* const finding = std::get_if<Finding>(&edited)) {
     out.problems.push_back({std::move(*finding), file, 0, 0, {}});

@@ -24,6 +24,7 @@
 #include "core/sites/choose.hpp"
 #include "core/text/text.hpp"
 #include "run/explain.hpp"
+#include "run/finding_json.hpp"
 
 namespace porter::server {
 namespace {
@@ -38,25 +39,6 @@ struct Reply {
   int status = 200;
   Json body;
 };
-
-Json json_of(const SettingsProblem& problem) {
-  Json out = {{"code", code_name(problem.finding.code)},
-              {"sentence", text::to_utf8(sentence_of(problem.finding))},
-              {"remedy", text::to_utf8(remedy_of(problem.finding))},
-              {"file", text::to_utf8(problem.file)},
-              {"text", text::to_utf8(text_of(problem))}};
-  if (problem.line > 0) {
-    out["line"] = problem.line;
-    out["column"] = problem.column;
-  }
-  return out;
-}
-
-Json json_of(const std::vector<SettingsProblem>& problems) {
-  Json out = Json::array();
-  for (const SettingsProblem& problem : problems) out.push_back(json_of(problem));
-  return out;
-}
 
 Json json_of(const Settings& settings, const Site& site) {
   Json mounts = Json::array();
@@ -79,7 +61,7 @@ Reply not_possible(int status, const std::string& sentence) {
             Json::array({{{"code", "bad-call"}, {"sentence", sentence}, {"remedy", ""}, {"text", sentence + "\n"}}})}}};
 }
 
-Reply refused(const std::vector<SettingsProblem>& problems) { return {409, {{"problems", json_of(problems)}}}; }
+Reply refused(const std::vector<SettingsProblem>& problems) { return {409, {{"problems", run::json_of(problems)}}}; }
 
 /// The value of `name` in the query, decoded; nullopt if it is not there.
 std::optional<std::string> query_value(std::string_view query, std::string_view name) {
@@ -233,7 +215,7 @@ class Control::Talk {
                 {"runs", {{"running", now.gate->running()}, {"most", now.gate->most_running()}}},
                 {"requests", server.requests_answered()},
                 {"connections", server.shared().connections.load(std::memory_order_relaxed)},
-                {"problems", json_of(steering_.standing_problems())}};
+                {"problems", run::json_of(steering_.standing_problems())}};
     return {200, std::move(out)};
   }
 

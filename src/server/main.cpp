@@ -14,17 +14,17 @@
 #include <csignal>
 #include <cstdio>
 #include <cstdlib>
-#include <fstream>
 #include <iterator>
 #include <optional>
-#include <sstream>
 #include <string>
 
 #include "core/files/beneath.hpp"
+#include "core/files/content.hpp"
 #include "core/http/media_type.hpp"
 #include "core/text/text.hpp"
 #include "run/environment.hpp"
 #include "run/port_holder.hpp"
+#include "run/terminal.hpp"
 #include "run/warden.hpp"
 #include "server/control.hpp"
 #include "server/server.hpp"
@@ -88,13 +88,6 @@ int explain_listen_error(const Address& address, ListenError error) {
               fmt::format("{} Use another one: uporter serve --port {}", sentence_of(finding), other));
 }
 
-std::string file_text(const char* path) {
-  std::ifstream file(path);
-  std::ostringstream text;
-  text << file.rdbuf();
-  return text.str();
-}
-
 /// Reads "NAME=NUMBER" into `limits`; false if it is nothing of the kind.
 bool read_limit(const std::string& text, Limits& limits) {
   const std::size_t equals = text.find('=');
@@ -103,12 +96,6 @@ bool read_limit(const std::string& text, Limits& limits) {
   if (equals == std::string::npos) return false;
   const auto [stop, error] = std::from_chars(text.data() + equals + 1, end, value);
   return error == std::errc{} && stop == end && set_limit(limits, std::string_view(text).substr(0, equals), value);
-}
-
-Colour wanted_colour() {
-  const char* const no_color = std::getenv("NO_COLOR");
-  if (no_color != nullptr && *no_color != '\0') return Colour::off;
-  return ::isatty(STDOUT_FILENO) == 1 ? Colour::on : Colour::off;
 }
 
 void raise_file_limit() {
@@ -129,9 +116,9 @@ std::chrono::nanoseconds since_begun(const Options& options) {
 
 void fill(Shared& shared, Journal& journal) {
   shared.passed_on = run::passed_on();
-  shared.system_types = http::parse_type_list(file_text("/etc/mime.types"));
+  shared.system_types = http::parse_type_list(files::content_of("/etc/mime.types").value_or(""));
   shared.journal = &journal;
-  shared.colour = wanted_colour();
+  shared.colour = run::wants_colour() ? Colour::on : Colour::off;
 }
 
 /// Sets the limits that options name; a sentence if one is wrong.
@@ -213,12 +200,11 @@ int serve_settings(const Options& options) {
                                              text::escape_line(instance.settings), holder.value_or(0),
                                              run::settings_option(instance.settings)));
   }
-  SettingsRead read = load_settings(instance.settings, run::home_folder());
+  SettingsRead read = run::read_settings_file(instance.settings);
   if (!read.problems.empty()) {
     for (const SettingsProblem& problem : read.problems) std::fputs(text_of(problem).c_str(), stderr);
     return kBadUse;
   }
-  read.settings.search_path = run::search_path();
   if (const auto wrong = take_limits(options, read.settings.limits)) return fail(kBadUse, *wrong);
   auto doors = open_addresses(read.settings);
   if (!doors) return kPortTaken;

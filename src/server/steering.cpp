@@ -11,25 +11,18 @@
 #include <boost/asio/detached.hpp>
 #include <cstring>
 #include <ctime>
-#include <fstream>
 #include <span>
 #include <sstream>
 
+#include "core/files/content.hpp"
 #include "core/files/paths.hpp"
 #include "core/text/text.hpp"
-#include "run/environment.hpp"
 
 namespace porter::server {
 namespace {
 
 /// An editor may write a file in several steps; what it has when it has been quiet for this long is what is meant.
 constexpr std::chrono::milliseconds kQuiet{60};
-
-std::string content_of(const std::string& file) {
-  std::ostringstream out;
-  out << std::ifstream(file, std::ios::binary).rdbuf();
-  return out.str();
-}
 
 /// True if one of the events in `events`, as inotify(7) has them, is about the file called `name`.
 bool tell_of(std::span<const char> events, const std::string& name) {
@@ -51,10 +44,9 @@ Steering::Steering(Server& server, run::Instance instance)
       instance_(std::move(instance)),
       changes_(server.context()),
       pause_(server.context()),
-      applied_text_(content_of(instance_.settings)) {}
+      applied_text_(files::content_of(instance_.settings)) {}
 
 std::vector<SettingsProblem> Steering::apply(Settings settings) {
-  settings.search_path = run::search_path();
   std::vector<SettingsProblem> problems;
   for (Finding& finding : server_.apply(std::move(settings)))
     problems.push_back({std::move(finding), instance_.settings, 0, 0, {}});
@@ -62,8 +54,8 @@ std::vector<SettingsProblem> Steering::apply(Settings settings) {
 }
 
 std::vector<SettingsProblem> Steering::reload() {
-  applied_text_ = content_of(instance_.settings);
-  SettingsRead read = load_settings(instance_.settings, run::home_folder());
+  applied_text_ = files::content_of(instance_.settings);
+  SettingsRead read = run::read_settings_file(instance_.settings);
   problems_ = std::move(read.problems);
   if (problems_.empty()) problems_ = apply(std::move(read.settings));
   tell(problems_);
@@ -76,7 +68,7 @@ std::vector<SettingsProblem> Steering::edit(const SettingsEdit& edit) {
   auto problems = apply(std::move(edited.settings));
   if (!problems.empty()) run::undo_edit(instance_.settings, edited);
   if (problems.empty()) problems_.clear();
-  applied_text_ = content_of(instance_.settings);
+  applied_text_ = files::content_of(instance_.settings);
   tell(problems);
   return problems;
 }
@@ -137,7 +129,7 @@ asio::awaitable<void> Steering::follow_changes() {
       if (!changes_.is_open()) co_return;
       // A file that is just being replaced is missing for a moment; once it is back, that shows here again.
       const bool is_there = ::access(instance_.settings.c_str(), F_OK) == 0;
-      if (is_there && content_of(instance_.settings) != applied_text_) reload();
+      if (is_there && files::content_of(instance_.settings) != applied_text_) reload();
       continue;
     }
     co_await changes_.async_wait(asio::posix::stream_descriptor::wait_read, run::kAwait);

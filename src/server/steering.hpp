@@ -46,7 +46,7 @@ class Steering {
   asio::posix::stream_descriptor changes_;
   asio::steady_timer pause_;
   std::vector<SettingsProblem> problems_;
-  std::string applied_text_;
+  std::optional<std::string> applied_text_;
 };
 
 }  // namespace porter::server

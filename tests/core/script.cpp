@@ -99,6 +99,29 @@ TEST_CASE("versions are found in what programs print") {
   CHECK(version_in("no number").empty());
 }
 
+TEST_CASE("an environment keeps the last variable of each name, in its place") {
+  struct Row {
+    std::vector<std::string> given;
+    std::vector<std::string> kept;
+  };
+  const auto row = GENERATE(values<Row>({
+      {{}, {}},
+      {{"PORT=MOR", "DAY=3"}, {"PORT=MOR", "DAY=3"}},
+      {{"PORT=MOR", "DAY=3", "PORT=TAN"}, {"DAY=3", "PORT=TAN"}},
+      {{"PORT=", "PORT=", "PORT=LIN"}, {"PORT=LIN"}},
+      {{"PORT=a=b", "PORT_NAME=Linnet Isle"}, {"PORT=a=b", "PORT_NAME=Linnet Isle"}},
+  }));
+  Environment environment(row.given);
+  environment.keep_last_of_each_name();
+  CHECK(environment.list() == row.kept);
+  std::vector<std::string> pointed_at;
+  const auto pointers = environment.pointers();
+  for (const char* const variable : pointers)
+    if (variable != nullptr) pointed_at.emplace_back(variable);
+  CHECK(pointed_at == row.kept);
+  CHECK(pointers.back() == nullptr);
+}
+
 TEST_CASE("a script's environment holds the meta-variables with their exact values") {
   const std::string bytes =
       "POST /cgi-bin/fares/a%20b?x=1&y HTTP/1.1\r\nHost: gulls.localhost:8080\r\nContent-Type: text/plain\r\n"

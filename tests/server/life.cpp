@@ -70,6 +70,23 @@ TEST_CASE("the log names what answered each request") {
   CHECK(server.program().wait() == 0);
 }
 
+TEST_CASE("the log names what runs a script now, also after its first line was changed") {
+  TempFolder folder;
+  const std::string path =
+      folder.write("cgi-bin/tides", "#!/usr/bin/perl\nprint \"Content-Type: a/b\\n\\nhigh\";\n", 0755);
+  Server server(folder.path());
+  const auto line_with = [&](const std::string& runner) { return runner + " " + path; };
+  // A state that is younger than two seconds is not relied on, so only the later of these answers is remembered.
+  CHECK(get(server.port(), "/cgi-bin/tides").body == "high");
+  std::this_thread::sleep_for(std::chrono::milliseconds(2100));
+  CHECK(get(server.port(), "/cgi-bin/tides").body == "high");
+  CHECK(server.program().read_until(line_with("perl")).find(line_with("sh")) == std::string::npos);
+  folder.write("cgi-bin/tides", "#!/bin/sh\nprintf 'Content-Type: a/b\\n\\nlow'\n", 0755);
+  CHECK(get(server.port(), "/cgi-bin/tides").body == "low");
+  CHECK(server.program().read_until(line_with("sh")).find(line_with("sh")) != std::string::npos);
+  CHECK(server.stop() == 0);
+}
+
 TEST_CASE("a stop lets what is running finish, and takes no new connections") {
   TempFolder folder;
   folder.write("cgi-bin/slow", slow("2"), 0755);

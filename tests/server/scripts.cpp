@@ -170,10 +170,14 @@ TEST_CASE("when the client leaves, the script and all that it started are ended"
   CHECK(server.stop() == 0);
 }
 
-TEST_CASE("output goes out as it is written, and a background process does not hold the page open") {
+TEST_CASE("output goes out as it is written, and neither a background process nor a long error stream holds it up") {
   TempFolder folder;
   folder.write("cgi-bin/step", "#!/bin/sh\nprintf 'Content-Type: text/plain\\n\\n'\necho one\nsleep 2\necho two\n",
                0755);
+  folder.write("cgi-bin/noisy",
+               "#!/bin/sh\nhead -c 300000 /dev/zero | tr '\\0' '.' >&2\nprintf 'Content-Type: text/plain\\n\\ntold'\n",
+               0755);
+  folder.write("cgi-bin/elsewhere", "#!/bin/sh\nprintf 'Content-Type: text/plain\\n\\nleft'\nsetsid sleep 3 &\n", 0755);
   folder.write("cgi-bin/leave", "#!/bin/sh\nprintf 'Content-Type: text/plain\\n\\ndone'\nsleep 300 &\n", 0755);
   Server server(folder.path());
   Connection connection(server.port());
@@ -184,6 +188,8 @@ TEST_CASE("output goes out as it is written, and a background process does not h
   CHECK(connection.receive_all(std::chrono::milliseconds(2500)).find("two") != std::string::npos);
   const auto begun = std::chrono::steady_clock::now();
   CHECK(get(server.port(), "/cgi-bin/leave").body == "done");
+  CHECK(get(server.port(), "/cgi-bin/elsewhere").body == "left");
+  CHECK(get(server.port(), "/cgi-bin/noisy").body == "told");
   CHECK(std::chrono::steady_clock::now() - begun < std::chrono::seconds(5));
   CHECK(server.stop() == 0);
 }
