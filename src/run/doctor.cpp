@@ -31,9 +31,7 @@ Check check_state(const Instance& instance, const Standing& standing) {
   Check check{"The server",
               standing.is_running ? "running (process " + std::to_string(standing.process) + ")" : "not running",
               {}};
-  std::optional<pid_t> left_behind;
-  if (!standing.is_running) lock_holder(instance, &left_behind);
-  if (left_behind)
+  if (const auto left_behind = standing.is_running ? std::nullopt : killed_holder(instance))
     check.problems.push_back(
         problem_of({Code::stale_state,
                     {{"file", instance.lock}, {"process", std::to_string(*left_behind)}, {"option", standing.option}}},

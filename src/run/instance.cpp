@@ -61,6 +61,17 @@ pid_t written_in(int file) {
   return ::pread(file, text.data(), text.size() - 1, 0) > 0 ? static_cast<pid_t>(std::atol(text.data())) : 0;
 }
 
+struct LockState {
+  bool is_held = false;
+  pid_t holder = 0;  ///< The process written in it; 0: none.
+};
+
+LockState look_at_lock(const Instance& instance) {
+  const files::Descriptor file(::open(instance.lock.c_str(), O_RDONLY | O_CLOEXEC | O_NOFOLLOW));
+  if (!file.is_open()) return {};
+  return {::flock(file.get(), LOCK_SH | LOCK_NB) != 0, written_in(file.get())};
+}
+
 }  // namespace
 
 std::string home_folder() {
@@ -130,14 +141,15 @@ files::Descriptor take_lock(const Instance& instance) {
   return file;
 }
 
-std::optional<pid_t> lock_holder(const Instance& instance, std::optional<pid_t>* left_behind) {
-  const files::Descriptor file(::open(instance.lock.c_str(), O_RDONLY | O_CLOEXEC | O_NOFOLLOW));
-  if (!file.is_open()) return std::nullopt;
-  if (::flock(file.get(), LOCK_SH | LOCK_NB) != 0) return written_in(file.get());
+std::optional<pid_t> lock_holder(const Instance& instance) {
+  const LockState state = look_at_lock(instance);
+  return state.is_held ? std::optional(state.holder) : std::nullopt;
+}
+
+std::optional<pid_t> killed_holder(const Instance& instance) {
+  const LockState state = look_at_lock(instance);
   // A server that stops takes its name out of the lock.
-  const pid_t before = written_in(file.get());
-  if (left_behind != nullptr && before > 0) *left_behind = before;
-  return std::nullopt;
+  return !state.is_held && state.holder > 0 ? std::optional(state.holder) : std::nullopt;
 }
 
 std::string settings_option(const std::string& settings) {

@@ -47,9 +47,10 @@ std::optional<std::string> make_folders(const Instance& instance);
 /// Takes the lock and writes this process into it. Not open: another process has it.
 files::Descriptor take_lock(const Instance& instance);
 
-/// The process that holds the lock; nullopt: nobody does. `left_behind` is set to the process that had it, if it was
-/// killed.
-std::optional<pid_t> lock_holder(const Instance& instance, std::optional<pid_t>* left_behind = nullptr);
+/// The process that holds the lock; nullopt: nobody does.
+std::optional<pid_t> lock_holder(const Instance& instance);
+/// The process that held the lock last, if it was killed and nobody holds it now.
+std::optional<pid_t> killed_holder(const Instance& instance);
 
 /// " --settings FILE" for commands that are shown, or empty if FILE is what is found without it.
 std::string settings_option(const std::string& settings);

@@ -187,13 +187,15 @@ void Run::await_error_text() {
 
 bool Run::read_error_stream() {
   std::array<char, 4096> buffer;
-  for (;;) {
+  // As much as the largest pipe holds; a script that writes without end must not keep the server from all else.
+  for (int piece = 0; piece < 256; ++piece) {
     const ssize_t got = ::read(error_.get(), buffer.data(), buffer.size());
     if (got < 0 && errno == EINTR) continue;
     if (got <= 0) return got < 0 && errno == EAGAIN;
     error_text_.append(buffer.data(), static_cast<std::size_t>(got));
     if (error_text_.size() > 2 * error_stream_limit_) error_text_.erase(0, error_text_.size() - error_stream_limit_);
   }
+  return true;
 }
 
 bool Run::reap() {

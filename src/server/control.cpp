@@ -341,7 +341,9 @@ class Control::Talk {
     std::uint64_t next = 0;
     for (;;) {
       Journal& journal = *steering_.server().shared().journal;
-      for (const Journal::Kept& line : journal.kept_lines(next, lines, filter, next)) {
+      const auto kept = journal.kept_lines(next, lines, filter);
+      next = kept.next;
+      for (const Journal::Kept& line : kept.lines) {
         Json row = {{"text", text::to_utf8(line.text)}};
         if (!line.site.empty()) row["site"] = line.site;
         if (line.status >= 0) row["status"] = line.status;

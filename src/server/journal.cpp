@@ -70,8 +70,7 @@ std::uint32_t Journal::site_number(const std::string& name) {
   return number;
 }
 
-std::vector<Journal::Kept> Journal::kept_lines(std::uint64_t first, std::size_t most, const Filter& filter,
-                                               std::uint64_t& next) {
+Journal::KeptLines Journal::kept_lines(std::uint64_t first, std::size_t most, const Filter& filter) {
   const std::lock_guard lock(mutex_);
   std::vector<Kept> out;
   for (const Batch& batch : kept_) {
@@ -83,12 +82,11 @@ std::vector<Journal::Kept> Journal::kept_lines(std::uint64_t first, std::size_t 
       if (batch.first + i < first) continue;
       if (filter.site && sites_[mark.site] != *filter.site) continue;
       if (filter.only_errors && mark.status != 0 && mark.status < 400) continue;
-      out.push_back({batch.first + i, sites_[mark.site], mark.status, std::string(line.substr(0, line.size() - 1))});
+      out.push_back({sites_[mark.site], mark.status, std::string(line.substr(0, line.size() - 1))});
     }
   }
   if (out.size() > most) out.erase(out.begin(), out.end() - static_cast<std::ptrdiff_t>(most));
-  next = next_number_;
-  return out;
+  return {std::move(out), next_number_};
 }
 
 void Journal::hold_back() {

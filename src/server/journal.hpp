@@ -48,18 +48,21 @@ class Journal {
   std::uint32_t site_number(const std::string& name);
 
   struct Kept {
-    std::uint64_t number = 0;  ///< Counted from the first line of all.
     std::string site;
     int status = 0;
     std::string text;  ///< Without its line feed.
+  };
+  struct KeptLines {
+    std::vector<Kept> lines;
+    std::uint64_t next = 0;  ///< The number of the line that comes next, counted from the first of all.
   };
   struct Filter {
     std::optional<std::string> site;
     bool only_errors = false;  ///< Statuses from 400 on, and clients that left.
   };
   /// The lines from number `first` on that are still kept and that `filter` lets through, at most the last `most`.
-  /// `next` is set to the number of the line that comes next. From any thread.
-  std::vector<Kept> kept_lines(std::uint64_t first, std::size_t most, const Filter& filter, std::uint64_t& next);
+  /// From any thread.
+  KeptLines kept_lines(std::uint64_t first, std::size_t most, const Filter& filter);
 
   /// While held back, lines that are not `write_first`ed wait.
   void hold_back();

@@ -3,8 +3,10 @@
 #include <unistd.h>
 
 #include <catch2/catch.hpp>
+#include <chrono>
 #include <fstream>
 #include <memory>
+#include <thread>
 
 #include "support/support.hpp"
 
@@ -61,6 +63,22 @@ TEST_CASE("a script that writes nothing in its time is stopped and explained") {
   const Answer answer = get(server.port(), "/cgi-bin/x");
   CHECK(answer.status == 504);
   CHECK(answer.body.find("script-too-slow") != std::string::npos);
+  CHECK(eventually([&] { return children_of(server.program().id()).empty(); }));
+  CHECK(server.stop() == 0);
+}
+
+TEST_CASE("a script that fills its error stream without end holds nobody up, and is stopped in its time") {
+  TempFolder folder;
+  folder.write("cgi-bin/flood", "#!/bin/sh\nexec yes 'the tide is out' >&2\n", 0755);
+  folder.write("a.html", "still here");
+  Server server(folder.path(), {"--threads", "1", "--limit", "first-byte=1"});
+  Connection flood(server.port());
+  flood.send("GET /cgi-bin/flood HTTP/1.1\r\nHost: localhost\r\n\r\n");
+  std::this_thread::sleep_for(std::chrono::milliseconds(300));
+  const auto begun = std::chrono::steady_clock::now();
+  CHECK(get(server.port(), "/a.html").body == "still here");
+  CHECK(std::chrono::steady_clock::now() - begun < std::chrono::milliseconds(500));
+  CHECK(flood.receive().status == 504);
   CHECK(eventually([&] { return children_of(server.program().id()).empty(); }));
   CHECK(server.stop() == 0);
 }
