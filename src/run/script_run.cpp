@@ -27,7 +27,7 @@ constexpr std::chrono::milliseconds kPageAfterHead{150};
 constexpr std::chrono::milliseconds kRestOfPage{20};
 /// Most scripts end right after they have written a short page. Awaiting that makes one packet of the answer, with its
 /// length, where there would be three; and it is too short a time to be noticed where the page goes on.
-constexpr std::chrono::microseconds kEndAfterPage{500};
+constexpr std::chrono::microseconds kEndAfterPage{300};
 constexpr std::chrono::milliseconds kEndAfterOutput{50};
 /// Between the signal that tells of the processor time used up and the one that cannot be caught.
 constexpr std::size_t kGraceOfProcessorTime = 2;
