@@ -12,17 +12,11 @@
 #include <cstdlib>
 #include <functional>
 #include <optional>
-#include <set>
-
-#define TOML_EXCEPTIONS 1
-#include <toml++/toml.h>
 
 #include "core/files/beneath.hpp"
 #include "core/files/paths.hpp"
-#include "core/http/host.hpp"
-#include "core/http/status.hpp"
 #include "core/http/target.hpp"
-#include "core/text/ascii.hpp"
+#include "core/settings/value_reader.hpp"
 #include "core/text/text.hpp"
 
 namespace porter {
@@ -30,7 +24,12 @@ namespace {
 
 constexpr std::size_t kMostBytes = 1024 * 1024;
 
-using Names = std::vector<std::string>;
+using reading::contains;
+using reading::Facts;
+using reading::has_control;
+using reading::joined;
+using reading::lower;
+using reading::Names;
 
 const Names kTopKeys = {"addresses", "site", "interpreter", "limits", "log"};
 const Names kSiteKeys = {"hosts",    "document-root",  "addresses",     "index-files",
@@ -47,60 +46,6 @@ Names limit_keys(bool of_a_run) {
   return out;
 }
 
-std::string joined(const Names& names) {
-  std::string out;
-  for (const std::string& name : names) out += (out.empty() ? "" : ", ") + name;
-  return out;
-}
-
-bool contains(const Names& names, const std::string& name) {
-  return std::find(names.begin(), names.end(), name) != names.end();
-}
-
-std::string lower(std::string_view text) {
-  std::string out(text);
-  for (char& c : out) c = text::ascii_lower(c);
-  return out;
-}
-
-std::string_view type_name(const toml::node& node) {
-  switch (node.type()) {
-    case toml::node_type::table:
-      return "a table";
-    case toml::node_type::array:
-      return "a list";
-    case toml::node_type::string:
-      return "a text";
-    case toml::node_type::integer:
-      return "a number";
-    case toml::node_type::floating_point:
-      return "a number with a fraction";
-    case toml::node_type::boolean:
-      return "true or false";
-    default:
-      return "a date or time";
-  }
-}
-
-/// "line of `text`", counted from 1.
-std::string line_of(std::string_view text, std::size_t line) {
-  for (; line > 1 && !text.empty(); --line) text.remove_prefix(std::min(text.find('\n'), text.size() - 1) + 1);
-  std::string out(text.substr(0, text.find('\n')));
-  if (out.ends_with('\r')) out.pop_back();
-  return out;
-}
-
-bool is_variable_name(std::string_view name) {
-  const auto is_part = [](char c) { return text::ascii_lower(c) >= 'a' && text::ascii_lower(c) <= 'z'; };
-  const auto is_digit = [](char c) { return c >= '0' && c <= '9'; };
-  return !name.empty() && !is_digit(name.front()) &&
-         std::all_of(name.begin(), name.end(), [&](char c) { return is_part(c) || is_digit(c) || c == '_'; });
-}
-
-bool has_control(std::string_view value) {
-  return std::any_of(value.begin(), value.end(), [](char c) { return (c >= 0 && c < 32 && c != '\t') || c == 127; });
-}
-
 /// The number of bytes in "64 MiB", "100 KiB", "1 GiB"; nullopt if it is nothing of the kind.
 std::optional<std::uint64_t> read_size(std::string_view text) {
   const std::size_t digits = std::min(text.find_first_not_of("0123456789"), text.size());
@@ -114,10 +59,9 @@ std::optional<std::uint64_t> read_size(std::string_view text) {
   return std::nullopt;
 }
 
-class Reader {
+class Reader : private reading::ValueReader {
  public:
-  Reader(std::string_view text, const std::string& file, const std::string& home)
-      : text_(text), file_(file), folder_(files::folder_of(file)), home_(home) {
+  Reader(std::string_view text, const std::string& file, const std::string& home) : ValueReader(text, file, home) {
     read_.settings.file = file;
   }
 
@@ -126,7 +70,7 @@ class Reader {
       const auto bad = std::mismatch(text_.begin(), text_.end(), clean.begin(), clean.end()).first;
       const auto line = static_cast<std::size_t>(std::count(text_.begin(), bad, '\n')) + 1;
       add(Code::settings_not_utf8, {}, line, 1);
-      return std::move(read_);
+      return finish();
     }
     try {
       const toml::table table = toml::parse(text_);
@@ -135,75 +79,17 @@ class Reader {
       add(Code::settings_syntax, {{"problem", std::string(error.description())}}, error.source().begin.line,
           error.source().begin.column);
     }
-    std::stable_sort(read_.problems.begin(), read_.problems.end(), [](const auto& a, const auto& b) {
-      return std::tie(a.line, a.column) < std::tie(b.line, b.column);
-    });
-    return std::move(read_);
+    return finish();
   }
 
  private:
-  using Facts = std::vector<Fact>;
-
-  void add(Code code, Facts facts, std::size_t line, std::size_t column) {
-    read_.problems.push_back({{code, std::move(facts)}, file_, line, column, line_of(text_, line)});
-  }
-  void add(Code code, Facts facts, const toml::source_region& where) {
-    add(code, std::move(facts), where.begin.line, where.begin.column);
-  }
-  void bad_value(const toml::node& node, const std::string& key, const std::string& problem,
-                 const std::string& remedy) {
-    add(Code::settings_bad_value, {{"key", key}, {"problem", problem}, {"advice", remedy}}, node.source());
-  }
-
-  /// The value of `node` if it has the type; else nullptr, and that is reported.
-  template <typename Type>
-  const toml::value<Type>* take(const toml::node& node, const std::string& key, std::string_view wanted) {
-    if (const auto* const value = node.as<Type>()) return value;
-    wrong_type(node, key, wanted);
-    return nullptr;
-  }
-  void wrong_type(const toml::node& node, const std::string& key, std::string_view wanted) {
-    add(Code::settings_wrong_type,
-        {{"key", key}, {"found", std::string(type_name(node))}, {"wanted", std::string(wanted)}}, node.source());
-  }
-
-  const toml::table* take_table(const toml::node& node, const std::string& key) {
-    if (const auto* const table = node.as_table()) return table;
-    wrong_type(node, key, "a table");
-    return nullptr;
-  }
-
-  /// The texts of a list, each with its node; a single text counts as a list of one.
-  std::vector<std::pair<std::string, const toml::node*>> take_texts(const toml::node& node, const std::string& key) {
-    std::vector<std::pair<std::string, const toml::node*>> out;
-    if (const auto* const one = node.as_string()) return {{one->get(), &node}};
-    const auto* const list = node.as_array();
-    if (list == nullptr) {
-      wrong_type(node, key, "a list of texts");
-      return out;
-    }
-    for (const toml::node& item : *list)
-      if (const auto* const text = take<std::string>(item, "an entry of " + key, "a text"))
-        out.emplace_back(text->get(), &item);
-    return out;
-  }
-
-  Names take_names(const toml::node& node, const std::string& key) {
-    Names out;
-    for (const auto& [text, item] : take_texts(node, key)) {
-      if (text.empty()) bad_value(*item, "An entry of " + key, "is empty", "Leave it out.");
-      if (text.find('/') != text.npos)
-        bad_value(*item, "The entry " + text + " of " + key, "holds a slash, and only names are compared",
-                  "Write the name alone: " + std::string(files::base_name(text)));
-      out.push_back(text);
-    }
-    return out;
-  }
-
-  void unknown_key(const toml::key& key, const std::string& table, const Names& known) {
-    Facts facts = {{"key", std::string(key.str())}, {"table", table}, {"keys", joined(known)}};
-    if (const auto near = text::nearest(key.str(), known)) facts.emplace_back("nearest", *near);
-    add(Code::settings_unknown_key, std::move(facts), key.source());
+  /// What was read, with its problems in the order of their places.
+  SettingsRead finish() {
+    std::stable_sort(problems_.begin(), problems_.end(), [](const auto& a, const auto& b) {
+      return std::tie(a.line, a.column) < std::tie(b.line, b.column);
+    });
+    read_.problems = std::move(problems_);
+    return std::move(read_);
   }
 
   void read_top(const toml::table& table) {
@@ -227,40 +113,6 @@ class Reader {
     }
     check_languages();
     check_hosts();
-  }
-
-  std::vector<Address> take_addresses(const toml::node& node, const std::string& key) {
-    std::vector<Address> out;
-    const auto take_one = [&](const toml::node& item) {
-      std::string written;
-      if (const auto* const number = item.as_integer()) {
-        written = std::to_string(number->get());
-      } else if (const auto* const text = item.as_string()) {
-        written = text->get();
-      } else {
-        return wrong_type(item, "an entry of " + key, "an address, such as \"localhost:8080\", or a port");
-      }
-      AddressError error{};
-      const auto address = parse_address(written, error);
-      if (!address) return bad_address(item, written, error);
-      if (std::find(out.begin(), out.end(), *address) != out.end())
-        return bad_value(item, "The address " + written, "is in the list twice", "Leave one out.");
-      out.push_back(*address);
-    };
-    if (const auto* const list = node.as_array()) {
-      for (const toml::node& item : *list) take_one(item);
-      if (list->empty()) bad_value(node, key, "is an empty list", "Name at least one: [\"localhost:8080\"]");
-    } else {
-      take_one(node);
-    }
-    return out;
-  }
-
-  void bad_address(const toml::node& node, const std::string& written, AddressError error) {
-    const Facts facts = {{"address", written}, {"port", written.substr(written.rfind(':') + 1)}};
-    if (error == AddressError::bad_port) return add(Code::settings_port_range, facts, node.source());
-    if (error == AddressError::no_port) return add(Code::settings_no_port, facts, node.source());
-    add(Code::settings_bad_address, facts, node.source());
   }
 
   void read_sites(const toml::node& node) {
@@ -339,72 +191,6 @@ class Reader {
     read_.settings.sites.push_back(std::move(site));
   }
 
-  Names take_hosts(const toml::node& node) {
-    Names out;
-    for (const auto& [text, item] : take_texts(node, "hosts")) {
-      std::string host = lower(text);
-      const std::string_view name = std::string_view(host).substr(host.starts_with("*.") ? 2 : 0);
-      const auto parsed = http::parse_host(name);
-      if (host != "*" && (!parsed || parsed->port || name.find('*') != name.npos || (parsed->is_ip && host != name))) {
-        add(Code::settings_bad_host, {{"host", text}}, item->source());
-        continue;
-      }
-      if (contains(out, host)) bad_value(*item, "The host " + text, "is in the list twice", "Leave one out.");
-      if (parsed && host != "*") host = (host.starts_with("*.") ? "*." : "") + parsed->name;
-      out.push_back(host);
-    }
-    if (node.is_array() && node.as_array()->empty())
-      bad_value(node, "hosts", "is an empty list, so nothing would lead to the site",
-                "Name a host, or leave the key out.");
-    return out;
-  }
-
-  /// `written` as an absolute path: "~/" from home, else from the folder of the file.
-  std::string absolute(const std::string& written) const {
-    if (written == "~" || written.starts_with("~/")) return home_ + written.substr(1);
-    return written.starts_with('/') ? written : folder_ + "/" + written;
-  }
-
-  std::string take_folder(const toml::node& node, const std::string& key, const std::string& written) {
-    const std::string path = absolute(written);
-    std::array<char, PATH_MAX> real{};
-    struct stat info {};
-    const Facts facts = {{"key", key}, {"folder", path}, {"folder_quoted", text::shell_word(path)}};
-    if (written.empty() || has_control(written) || path.find('\0') != path.npos) {
-      bad_value(node, key, "is empty or holds a control character", "Write the path of a folder.");
-    } else if (::realpath(path.c_str(), real.data()) == nullptr || ::stat(real.data(), &info) != 0) {
-      Facts more = facts;
-      more.emplace_back("reason", files::describe({errno}));
-      add(errno == ENOENT ? Code::settings_folder_missing : Code::settings_folder_closed, std::move(more),
-          node.source());
-    } else if (!S_ISDIR(info.st_mode)) {
-      add(Code::settings_not_a_folder, facts, node.source());
-    } else if (::access(real.data(), R_OK | X_OK) != 0) {
-      Facts more = facts;
-      more.emplace_back("reason", files::describe({EACCES}));
-      add(Code::settings_folder_closed, std::move(more), node.source());
-    } else {
-      return real.data();
-    }
-    return path;
-  }
-
-  /// A file below the document root, as a path from there without a slash before it.
-  std::string take_file_below(const toml::node& node, const std::string& key, const std::string& root) {
-    const auto* const text = take<std::string>(node, key, "the path of a file below the document root");
-    if (text == nullptr) return {};
-    std::string relative = text->get();
-    while (relative.starts_with('/')) relative.erase(0, 1);
-    struct stat info {};
-    const std::string path = root + "/" + relative;
-    if (relative.empty() || ("/" + relative + "/").find("/../") != std::string::npos || has_control(relative)) {
-      bad_value(node, key, "is no file below the document root", "Write its path from there, such as \"index.php\".");
-    } else if (!root.empty() && (::stat(path.c_str(), &info) != 0 || !S_ISREG(info.st_mode))) {
-      add(Code::settings_file_missing, {{"key", key}, {"file", path}}, node.source());
-    }
-    return relative;
-  }
-
   void read_answer_fields(const toml::table& table, Site& site) {
     // These are the server's own: with others a client could not tell where an answer ends.
     static const Names kOwn = {"content-length", "transfer-encoding", "connection", "date", "content-encoding",
@@ -441,35 +227,6 @@ class Reader {
       }
       site.problem_pages[status] = take_file_below(node, "The page for " + name, site.document_root);
     }
-  }
-
-  Names take_environment(const toml::table& table) {
-    Names out;
-    for (const auto& [key, node] : table) {
-      const std::string name(key.str());
-      if (!is_variable_name(name)) {
-        add(Code::settings_bad_value,
-            {{"key", "The variable name \"" + name + "\""},
-             {"problem", "is not made of letters, digits and underscores, or begins with a digit"},
-             {"advice", "Use a name such as TIDE_TABLE."}},
-            key.source());
-        continue;
-      }
-      std::string value;
-      if (const auto* const number = node.as_integer()) {
-        value = std::to_string(number->get());
-      } else if (const auto* const text = take<std::string>(node, "The variable " + name, "a text or a number")) {
-        value = text->get();
-      } else {
-        continue;
-      }
-      if (value.find('\0') != value.npos) {
-        bad_value(node, "The variable " + name, "holds a NUL", "Leave it out.");
-        continue;
-      }
-      out.push_back(name + "=" + value);
-    }
-    return out;
   }
 
   void read_mounts(const toml::table& table, Site& site) {
@@ -699,10 +456,6 @@ class Reader {
     }
   }
 
-  std::string_view text_;
-  const std::string& file_;
-  std::string folder_;
-  const std::string& home_;
   SettingsRead read_;
   std::vector<toml::source_region> host_places_;  ///< For each site, where its hosts stand.
   std::vector<std::pair<std::string, const toml::node*>> named_languages_;
