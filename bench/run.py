@@ -259,7 +259,7 @@ class Bench:
         floor = self.floor("pipe_loop", "PORT", os.path.join(folder, "stream"))
         server = self.server()
         times = {floor.name: [], server.name: []}
-        for _ in range(3):
+        for _ in range(self.arguments.rounds):
             for subject in (floor, server):
                 begun = time.perf_counter()
                 with socket.create_connection(("127.0.0.1", subject.port)) as client:

@@ -19,7 +19,7 @@
 namespace porter::run {
 namespace {
 
-constexpr std::size_t kPiece = 32 * 1024;
+constexpr std::size_t kPiece = 64 * 1024;
 /// A script may fail between its head and its page, and an interpreter takes a moment to say so. Holding back a head
 /// alone costs nobody anything: there is nothing to show yet.
 constexpr std::chrono::milliseconds kPageAfterHead{150};
