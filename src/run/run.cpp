@@ -164,8 +164,8 @@ void Run::watch() {
   files::Descriptor error(::fcntl(error_.get(), F_DUPFD_CLOEXEC, 3));
   if (!process.is_open() || !error.is_open()) return;  // Until there are descriptors again, look() does the watching.
   const auto executor = output_.get_executor();
-  watched_.emplace(asio::posix::stream_descriptor(executor, process.release()),
-                   asio::posix::stream_descriptor(executor, error.release()));
+  watched_ = Watched{asio::posix::stream_descriptor(executor, process.release()),
+                     asio::posix::stream_descriptor(executor, error.release())};
   await_end();
   await_error_text();
 }

@@ -195,7 +195,7 @@ std::string ValueReader::absolute(const std::string& written) const {
 }
 
 std::string ValueReader::take_folder(const toml::node& node, const std::string& key, const std::string& written) {
-  const std::string path = absolute(written);
+  std::string path = absolute(written);
   std::array<char, PATH_MAX> real{};
   struct stat info {};
   const Facts facts = {{"key", key}, {"folder", path}, {"folder_quoted", text::shell_word(path)}};
