@@ -239,6 +239,7 @@ Settings settings_for(const std::string& root) {
   settings.sites.emplace_back();
   settings.sites.front().name = "rehearsal";
   settings.sites.front().document_root = root;
+  settings.search_path = run::search_path();
   return settings;
 }
 
@@ -322,9 +323,8 @@ int run_rehearse(const RehearseOptions& given) {
   const auto misplaced =
       options.script.starts_with("http://") ? place_of_url(options, place) : place_of_file(options, place);
   if (misplaced) return bad_use(*misplaced);
-  Settings& settings = place.settings;
+  const Settings& settings = place.settings;
   const Site& site = settings.sites[place.site];
-  settings.search_path = run::search_path();
   place.url_path += http::percent_encode_path(options.path_info);
   Request request;
   if (const auto problem = compose(options, place.url_path, request)) return bad_use(*problem);

@@ -42,6 +42,14 @@ void assign(asio::posix::stream_descriptor& stream, files::Descriptor end) {
   stream.native_non_blocking(true);
 }
 
+/// What an asynchronous read has come to: the bytes, or 0 at the end of the output; nullopt: it was told to wait no
+/// longer.
+std::optional<std::size_t> after_read(const boost::system::error_code& error, std::size_t got) {
+  if (!error) return got;
+  if (error == asio::error::operation_aborted) return std::nullopt;
+  return 0;
+}
+
 }  // namespace
 
 void RunSet::terminate_all() {
@@ -234,12 +242,6 @@ std::optional<std::size_t> Run::read_now(std::span<char> buffer) {
   while (got < 0 && errno == EINTR);
   if (got < 0 && errno == EAGAIN) return std::nullopt;
   return static_cast<std::size_t>(std::max<ssize_t>(got, 0));
-}
-
-std::optional<std::size_t> Run::after_read(const boost::system::error_code& error, std::size_t got) {
-  if (!error) return got;
-  if (error == asio::error::operation_aborted) return std::nullopt;
-  return 0;
 }
 
 void Run::output_is_over() {

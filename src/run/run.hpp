@@ -126,8 +126,6 @@ class Run : public std::enable_shared_from_this<Run> {
 
   /// What can be read of the output without waiting; nullopt: nothing is there yet.
   std::optional<std::size_t> read_now(std::span<char> buffer);
-  /// What was read, or 0 at the end of the output; nullopt: it was told to wait no longer.
-  std::optional<std::size_t> after_read(const boost::system::error_code& error, std::size_t got);
   /// Looks at its times, and returns when to do so again.
   Clock::time_point look(Clock::time_point now);
   /// Has the end of the process and the error stream watched from now on.

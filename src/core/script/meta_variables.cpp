@@ -38,45 +38,44 @@ Environment meta_variables(const sites::ScriptFound& script, const Site& site, c
     for (const std::string& variable : script.rule->environment) out.add(variable);
   for (const std::string& variable : site.environment) out.add(variable);
   // A field's value cannot hold a NUL; a decoded path cannot either.
-  const auto add = [&out](std::string_view name, std::string_view value) { out.add(name, value); };
-  add("GATEWAY_INTERFACE", "CGI/1.1");
-  add("SERVER_SOFTWARE", "UprightPorter/" PORTER_VERSION);
-  add("SERVER_PROTOCOL", head.minor_version == 0 ? "HTTP/1.0" : "HTTP/1.1");
-  add("SERVER_NAME", peer.server_host);
-  add("SERVER_PORT", std::to_string(peer.server_port));
-  add("REQUEST_METHOD", head.method);
-  add("SCRIPT_NAME", script.name);
+  out.add("GATEWAY_INTERFACE", "CGI/1.1");
+  out.add("SERVER_SOFTWARE", "UprightPorter/" PORTER_VERSION);
+  out.add("SERVER_PROTOCOL", head.minor_version == 0 ? "HTTP/1.0" : "HTTP/1.1");
+  out.add("SERVER_NAME", peer.server_host);
+  out.add("SERVER_PORT", std::to_string(peer.server_port));
+  out.add("REQUEST_METHOD", head.method);
+  out.add("SCRIPT_NAME", script.name);
   if (!script.path_info.empty()) {
-    add("PATH_INFO", script.path_info);
-    add("PATH_TRANSLATED", site.document_root + script.path_info);
+    out.add("PATH_INFO", script.path_info);
+    out.add("PATH_TRANSLATED", site.document_root + script.path_info);
   }
-  add("QUERY_STRING", target.query);
-  add("REMOTE_ADDR", peer.client_address);
-  add("REMOTE_PORT", std::to_string(peer.client_port));
+  out.add("QUERY_STRING", target.query);
+  out.add("REMOTE_ADDR", peer.client_address);
+  out.add("REMOTE_PORT", std::to_string(peer.client_port));
   if (body_length) {
-    add("CONTENT_LENGTH", std::to_string(*body_length));
-    if (const auto type = head.field("Content-Type")) add("CONTENT_TYPE", *type);
+    out.add("CONTENT_LENGTH", std::to_string(*body_length));
+    if (const auto type = head.field("Content-Type")) out.add("CONTENT_TYPE", *type);
   }
-  add("SCRIPT_FILENAME", script.path);
-  add("DOCUMENT_ROOT", site.document_root);
-  add("REQUEST_SCHEME", "http");
-  add("REQUEST_URI", target.has_query ? target.raw_path + "?" + target.query : target.raw_path);
-  add("REDIRECT_STATUS", "200");
+  out.add("SCRIPT_FILENAME", script.path);
+  out.add("DOCUMENT_ROOT", site.document_root);
+  out.add("REQUEST_SCHEME", "http");
+  out.add("REQUEST_URI", target.has_query ? target.raw_path + "?" + target.query : target.raw_path);
+  out.add("REDIRECT_STATUS", "200");
 
   for (auto field = head.fields.begin(); field != head.fields.end(); ++field) {
     if (is_withheld(field->name)) continue;
     const auto same = [&](const http::Field& other) { return http::same_name(other.name, field->name); };
     if (std::any_of(head.fields.begin(), field, same)) continue;
-    if (std::none_of(field + 1, head.fields.end(), same)) {
-      add(protocol_variable(field->name), field->value);
+    if (head.count(field->name) == 1) {
+      out.add(protocol_variable(field->name), field->value);
     } else if (!http::same_name(field->name, "Cookie")) {
-      add(protocol_variable(field->name), head.joined(field->name));
+      out.add(protocol_variable(field->name), head.joined(field->name));
     } else {
       // Cookies are joined by the separator of their own list (RFC 6265, section 5.4).
       std::string cookies;
       for (const http::Field& other : head.fields)
         if (same(other)) cookies += (cookies.empty() ? "" : "; ") + std::string(other.value);
-      add("HTTP_COOKIE", cookies);
+      out.add("HTTP_COOKIE", cookies);
     }
   }
   // Settings may name what is passed on, and the request decides over both. Of two variables with one name programs

@@ -27,8 +27,6 @@ constexpr std::size_t kMostBytes = 1024 * 1024;
 using reading::contains;
 using reading::Facts;
 using reading::has_control;
-using reading::joined;
-using reading::lower;
 using reading::Names;
 
 const Names kTopKeys = {"addresses", "site", "interpreter", "limits", "log"};
@@ -134,12 +132,10 @@ class Reader : private reading::ValueReader {
     site.name = site_key.str();
     const std::string in = "site." + site.name;
     if (site.name.empty() || site.name.find_first_of(" /\\\"'") != site.name.npos || has_control(site.name))
-      add(Code::settings_bad_value,
-          {{"key", "The name of the site \"" + site.name + "\""},
-           {"problem", "is empty or holds a space, a slash or a quote"},
-           {"advice", "Use letters, digits and hyphens: [site.harbour-office]"}},
-          site_key.source());
-    site.hosts = {lower(site.name) + ".localhost"};
+      bad_value(site_key.source(), "The name of the site \"" + site.name + "\"",
+                "is empty or holds a space, a slash or a quote",
+                "Use letters, digits and hyphens: [site.harbour-office]");
+    site.hosts = {text::to_lower(site.name) + ".localhost"};
     const toml::node* root = nullptr;
     const toml::node* fallback = nullptr;
     const toml::table* pages = nullptr;
@@ -202,7 +198,7 @@ class Reader : private reading::ValueReader {
       if (!http::is_token(name)) {
         bad_value(node, "The field name \"" + name + "\"", "is not one that HTTP knows",
                   "Use letters, digits and hyphens.");
-      } else if (contains(kOwn, lower(name))) {
+      } else if (contains(kOwn, text::to_lower(name))) {
         bad_value(node, "The field " + name, "is decided by the server for each answer", "Leave it out.");
       } else if (has_control(value->get())) {
         bad_value(node, "The field " + name, "holds a line break or another control character",
@@ -218,11 +214,7 @@ class Reader : private reading::ValueReader {
       const std::string name(key.str());
       const int status = name.size() == 3 && name.find_first_not_of("0123456789") == name.npos ? std::stoi(name) : 0;
       if (status < 400 || status > 599) {
-        add(Code::settings_bad_value,
-            {{"key", "The status " + name},
-             {"problem", "is no number from 400 to 599"},
-             {"advice", "Write it as 404."}},
-            key.source());
+        bad_value(key.source(), "The status " + name, "is no number from 400 to 599", "Write it as 404.");
         continue;
       }
       site.problem_pages[status] = take_file_below(node, "The page for " + name, site.document_root);
@@ -238,11 +230,9 @@ class Reader : private reading::ValueReader {
       while (mount.path.size() > 1 && mount.path.ends_with('/')) mount.path.pop_back();
       if (!written.starts_with('/') || mount.path.size() < 2 || mount.path.find("//") != written.npos ||
           http::remove_dot_segments(mount.path) != mount.path || has_control(written)) {
-        add(Code::settings_bad_value,
-            {{"key", "The mount path \"" + written + "\""},
-             {"problem", "does not begin with a slash, is the root itself, or holds empty or dotted parts"},
-             {"advice", "Write a path such as \"/archive\"."}},
-            key.source());
+        bad_value(key.source(), "The mount path \"" + written + "\"",
+                  "does not begin with a slash, is the root itself, or holds empty or dotted parts",
+                  "Write a path such as \"/archive\".");
         continue;
       }
       for (const Mount& other : site.mounts) {
@@ -307,7 +297,7 @@ class Reader : private reading::ValueReader {
     if (is_new && (!table.contains("endings") || !table.contains("command"))) {
       Names languages;
       for (const script::Interpreter& other : known) languages.push_back(other.language);
-      Facts facts = {{"language", language}, {"languages", joined(languages)}};
+      Facts facts = {{"language", language}, {"languages", text::listed(languages)}};
       if (const auto near = text::nearest(language, languages)) facts.emplace_back("nearest", *near);
       add(Code::settings_interpreter_incomplete, std::move(facts), language_key.source());
     }
@@ -427,7 +417,7 @@ class Reader : private reading::ValueReader {
     for (const script::Interpreter& interpreter : read_.settings.interpreters) known.push_back(interpreter.language);
     for (const auto& [language, node] : named_languages_) {
       if (contains(known, language)) continue;
-      Facts facts = {{"language", language}, {"languages", joined(known)}};
+      Facts facts = {{"language", language}, {"languages", text::listed(known)}};
       if (const auto near = text::nearest(language, known)) facts.emplace_back("nearest", *near);
       add(Code::settings_language_unknown, std::move(facts), node->source());
     }

@@ -55,20 +55,8 @@ bool is_variable_name(std::string_view name) {
 
 }  // namespace
 
-std::string joined(const Names& names) {
-  std::string out;
-  for (const std::string& name : names) out += (out.empty() ? "" : ", ") + name;
-  return out;
-}
-
 bool contains(const Names& names, const std::string& name) {
   return std::find(names.begin(), names.end(), name) != names.end();
-}
-
-std::string lower(std::string_view text) {
-  std::string out(text);
-  for (char& c : out) c = text::ascii_lower(c);
-  return out;
 }
 
 bool has_control(std::string_view value) {
@@ -86,9 +74,14 @@ void ValueReader::add(Code code, Facts facts, const toml::source_region& where) 
   add(code, std::move(facts), where.begin.line, where.begin.column);
 }
 
+void ValueReader::bad_value(const toml::source_region& where, const std::string& key, const std::string& problem,
+                            const std::string& remedy) {
+  add(Code::settings_bad_value, {{"key", key}, {"problem", problem}, {"advice", remedy}}, where);
+}
+
 void ValueReader::bad_value(const toml::node& node, const std::string& key, const std::string& problem,
                             const std::string& remedy) {
-  add(Code::settings_bad_value, {{"key", key}, {"problem", problem}, {"advice", remedy}}, node.source());
+  bad_value(node.source(), key, problem, remedy);
 }
 
 void ValueReader::wrong_type(const toml::node& node, const std::string& key, std::string_view wanted) {
@@ -130,7 +123,7 @@ Names ValueReader::take_names(const toml::node& node, const std::string& key) {
 }
 
 void ValueReader::unknown_key(const toml::key& key, const std::string& table, const Names& known) {
-  Facts facts = {{"key", std::string(key.str())}, {"table", table}, {"keys", joined(known)}};
+  Facts facts = {{"key", std::string(key.str())}, {"table", table}, {"keys", text::listed(known)}};
   if (const auto near = text::nearest(key.str(), known)) facts.emplace_back("nearest", *near);
   add(Code::settings_unknown_key, std::move(facts), key.source());
 }
@@ -172,7 +165,7 @@ void ValueReader::bad_address(const toml::node& node, const std::string& written
 Names ValueReader::take_hosts(const toml::node& node) {
   Names out;
   for (const auto& [text, item] : take_texts(node, "hosts")) {
-    std::string host = lower(text);
+    std::string host = text::to_lower(text);
     const std::string_view name = std::string_view(host).substr(host.starts_with("*.") ? 2 : 0);
     const auto parsed = http::parse_host(name);
     if (host != "*" && (!parsed || parsed->port || name.find('*') != name.npos || (parsed->is_ip && host != name))) {
@@ -237,11 +230,9 @@ Names ValueReader::take_environment(const toml::table& table) {
   for (const auto& [key, node] : table) {
     const std::string name(key.str());
     if (!is_variable_name(name)) {
-      add(Code::settings_bad_value,
-          {{"key", "The variable name \"" + name + "\""},
-           {"problem", "is not made of letters, digits and underscores, or begins with a digit"},
-           {"advice", "Use a name such as TIDE_TABLE."}},
-          key.source());
+      bad_value(key.source(), "The variable name \"" + name + "\"",
+                "is not made of letters, digits and underscores, or begins with a digit",
+                "Use a name such as TIDE_TABLE.");
       continue;
     }
     std::string value;

@@ -19,11 +19,7 @@ namespace porter::reading {
 using Names = std::vector<std::string>;
 using Facts = std::vector<Fact>;
 
-/// "one, two, three".
-std::string joined(const Names& names);
 bool contains(const Names& names, const std::string& name);
-/// ASCII letters in lower case.
-std::string lower(std::string_view text);
 /// True if it holds a control character other than a tab.
 bool has_control(std::string_view value);
 
@@ -39,6 +35,8 @@ class ValueReader {
   void add(Code code, Facts facts, std::size_t line, std::size_t column);
   void add(Code code, Facts facts, const toml::source_region& where);
   /// "KEY PROBLEM. REMEDY"
+  void bad_value(const toml::source_region& where, const std::string& key, const std::string& problem,
+                 const std::string& remedy);
   void bad_value(const toml::node& node, const std::string& key, const std::string& problem, const std::string& remedy);
 
   /// The value of `node` if it has the type; else nullptr, and that is reported.

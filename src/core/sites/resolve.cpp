@@ -177,7 +177,7 @@ class Resolver {
     const script::Interpreter* const interpreter = script::interpreter_for(settings_.interpreters, name);
     if (interpreter != nullptr && interpreter->where == script::Interpreter::Where::anywhere)
       return interpreted(*interpreter, skip_);
-    if ((info.st_mode & 0111) != 0 || interpreter != nullptr) return run_directly(name, info, interpreter, skip_);
+    if ((info.st_mode & 0111) != 0 || interpreter != nullptr) return run_directly(name, interpreter, skip_);
     if (skip_ < parts_.size() || trailing_slash_)
       return finding(Code::not_a_folder, {{"file", root_path_}, {"url", url_path(skip_)}});
     if (auto refused = refuse_method("file")) return std::move(*refused);
@@ -221,8 +221,7 @@ class Resolver {
       stands_first_ = name == site_.index_files.front();
       return judge_file(*index, info, count + 1);
     }
-    std::string names;
-    for (const std::string& name : site_.index_files) names += (names.empty() ? "" : ", ") + name;
+    const std::string names = text::listed(site_.index_files);
     if (!site_.listing) return finding(Code::no_index, {{"folder", disk_path(count)}, {"names", names}});
     if (auto refused = refuse_method("folder")) return std::move(*refused);
     say("It has none of the index files (" + names + "), so its entries are listed.");
@@ -254,7 +253,7 @@ class Resolver {
     if (interpreter != nullptr && interpreter->where == script::Interpreter::Where::anywhere)
       return interpreted(*interpreter, count);
     if (runs_here) say(path + " lies in a script folder, so it is run and not shown.");
-    if (runs_here || answers_for_nothing_) return run_directly(joined(parts_, skip_, count), info, interpreter, count);
+    if (runs_here || answers_for_nothing_) return run_directly(joined(parts_, skip_, count), interpreter, count);
     if (interpreter != nullptr && interpreter->where == script::Interpreter::Where::script_folder) {
       const std::string folder = site_.script_folders.empty() ? "cgi-bin" : site_.script_folders.front();
       return finding(Code::script_needs_script_folder,
@@ -301,12 +300,11 @@ class Resolver {
   }
 
   /// Runs the file at `relative` below the open folder: by its own first line, else by its ending.
-  Outcome run_directly(const std::string& relative, const struct stat& info, const script::Interpreter* interpreter,
-                       std::size_t count) {
+  Outcome run_directly(const std::string& relative, const script::Interpreter* interpreter, std::size_t count) {
     const std::string path = disk_path(count);
-    if ((info.st_mode & 0111) == 0)
+    if ((info_.st_mode & 0111) == 0)
       return finding(Code::script_not_executable,
-                     {{"file", path}, {"file_quoted", text::shell_word(path)}, {"mode", permissions(info.st_mode)}});
+                     {{"file", path}, {"file_quoted", text::shell_word(path)}, {"mode", permissions(info_.st_mode)}});
     // Whatever it is, it may run, and no ending has a say: the file itself need not be looked at.
     if (interpreter == nullptr && site_.interpreters.empty()) return found_script(count, {}, nullptr);
     const std::string start = start_of(relative);
@@ -328,10 +326,10 @@ class Resolver {
 
   std::optional<Finding> refuse_language(const std::string& language, const std::string& path) const {
     if (site_.interpreters.empty() || contains(site_.interpreters, language)) return std::nullopt;
-    std::string allowed;
-    for (const std::string& name : site_.interpreters) allowed += (allowed.empty() ? "" : ", ") + name;
-    return finding(Code::interpreter_not_allowed,
-                   {{"file", path}, {"language", language}, {"site", site_.name}, {"languages", allowed}});
+    return finding(Code::interpreter_not_allowed, {{"file", path},
+                                                   {"language", language},
+                                                   {"site", site_.name},
+                                                   {"languages", text::listed(site_.interpreters)}});
   }
 
   std::string start_of(const std::string& relative) const {

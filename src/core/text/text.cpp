@@ -48,12 +48,6 @@ void append_hex(std::string& out, std::string_view bytes) {
   }
 }
 
-std::string to_lower(std::string_view text) {
-  std::string out(text);
-  for (char& c : out) c = ascii_lower(c);
-  return out;
-}
-
 /// Levenshtein's distance with the swap of two neighbours as one edit, by the usual table of three rows.
 std::size_t edit_distance(std::string_view a, std::string_view b) {
   std::vector<std::size_t> before(b.size() + 1);
@@ -167,6 +161,18 @@ std::string format_size(std::uint64_t bytes) {
   }
   const std::uint64_t tenths = (bytes + 50) / 100;
   return std::to_string(tenths / 10) + '.' + static_cast<char>('0' + tenths % 10) + kUnits[unit];
+}
+
+std::string to_lower(std::string_view text) {
+  std::string out(text);
+  for (char& c : out) c = ascii_lower(c);
+  return out;
+}
+
+std::string listed(std::span<const std::string> names) {
+  std::string out;
+  for (const std::string& name : names) out += (out.empty() ? "" : ", ") + name;
+  return out;
 }
 
 std::optional<std::string> nearest(std::string_view wanted, std::span<const std::string> names) {

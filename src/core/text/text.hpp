@@ -25,6 +25,12 @@ std::string shell_word(std::string_view word);
 /// A size for people: "0 B", "812 B", "4.1 KB", "3.0 MB" (powers of 1,000).
 std::string format_size(std::uint64_t bytes);
 
+/// ASCII letters in lower case, all else as it is.
+std::string to_lower(std::string_view text);
+
+/// "one, two, three".
+std::string listed(std::span<const std::string> names);
+
 /// The name in `names` that `wanted` was most likely meant to be: equal but for case, or a few edits away; nullopt if
 /// none is near.
 std::optional<std::string> nearest(std::string_view wanted, std::span<const std::string> names);
