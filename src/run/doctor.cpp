@@ -11,6 +11,7 @@
 #include "core/files/paths.hpp"
 #include "core/http/target.hpp"
 #include "core/sites/resolve.hpp"
+#include "core/sites/shown_names.hpp"
 #include "core/text/text.hpp"
 #include "run/port_holder.hpp"
 

@@ -1,35 +1,70 @@
 // Showing a folder's entries.
+#include <optional>
 #include <string>
 
+#include "core/findings/resources.hpp"
 #include "core/text/text.hpp"
 #include "server/answer.hpp"
 #include "server/pages/listing_page.hpp"
 
 namespace porter::server {
 
-asio::awaitable<void> answer_listing(Connection& connection, const Request& request, sites::FolderFound found,
-                                     std::vector<std::string> trail) {
-  auto entries = sites::read_entries(connection.settings(), connection.site(), found);
+namespace {
+
+/// What listing a folder comes to: the page, an empty folder, or why it cannot be read.
+struct Listing {
+  std::string page;
+  bool is_empty = false;
+  std::optional<files::SystemError> error;
+};
+
+Listing make_listing(const Settings& settings, const Site& site, const sites::FolderFound& found,
+                     const http::Target& target) {
+  Listing out;
+  auto entries = sites::read_entries(settings, site, found);
   if (const auto* const error = std::get_if<files::SystemError>(&entries)) {
-    Finding finding{Code::unreadable,
-                    {{"file", found.path},
-                     {"file_quoted", text::shell_word(found.path)},
-                     {"mode", files::describe(*error)},
-                     {"change", "a+rx"}}};
-    co_await answer_problem(connection, &request, std::move(finding), std::move(trail));
-    co_return;
+    out.error = *error;
+    return out;
   }
   auto& rows = std::get<std::vector<sites::Entry>>(entries);
-  if (rows.empty() && found.path == connection.site().document_root) {
+  const sites::Order order = sites::order_from_query(target.query);
+  sites::sort_entries(rows, order);
+  out.is_empty = rows.empty();
+  out.page = pages::listing_page(target.path, rows, order);
+  return out;
+}
+
+Finding listing_finding(const std::string& folder, files::SystemError error) {
+  if (files::is_lack_of_resources(error)) return out_of_resources("list " + folder, error.number);
+  return {Code::unreadable,
+          {{"file", folder},
+           {"file_quoted", text::shell_word(folder)},
+           {"mode", files::describe(error)},
+           {"change", "a+rx"}}};
+}
+
+}  // namespace
+
+asio::awaitable<void> answer_listing(Connection& connection, const Request& request, sites::FolderFound found,
+                                     std::vector<std::string> trail) {
+  // A folder may have any number of entries, so this is not for the thread that serves the others.
+  auto making = connection.worker().shared().helpers.run([&] {
+    return make_listing(connection.settings(), connection.site(), found, request.target);
+  });
+  Listing made = co_await std::move(making);
+  if (made.error) {
+    co_await answer_problem(connection, &request, listing_finding(found.path, *made.error), std::move(trail));
+    co_return;
+  }
+  if (made.is_empty && found.path == connection.site().document_root) {
     co_await answer_start_page(connection, request, found.path);
     co_return;
   }
   connection.answered().by = "listing";
-  const sites::Order order = sites::order_from_query(request.target.query);
-  sites::sort_entries(rows, order);
   AnswerHead head;
-  head.fields = {{"Content-Type", "text/html; charset=utf-8"}, {"Cache-Control", "no-cache"}};
-  co_await answer_page(connection, &request, std::move(head), pages::listing_page(request.target.path, rows, order));
+  head.fields = {{"Cache-Control", "no-cache"}};
+  add_own_fields(head, PageKind::html);
+  co_await answer_page(connection, &request, std::move(head), std::move(made.page));
 }
 
 }  // namespace porter::server

@@ -61,7 +61,9 @@ TEST_CASE("the site is chosen by address, exact host, longest wildcard, and then
       {kOpen, "gulls.localhost", "any"},
       {kOpen, "localhost", "any"},
       {kBare, "localhost", "none"},
-      {kBare, "evil.example", "none"},
+      {kBare, "evil.example", "refused"},
+      {kBare, "x.localhost", "none"},
+      {kBare, "127.0.0.1", "none"},
   }));
   const Settings settings = harbour();
   Listener listener{row.address, {}};

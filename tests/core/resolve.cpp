@@ -8,6 +8,7 @@
 #include <filesystem>
 
 #include "core/sites/listing.hpp"
+#include "core/sites/shown_names.hpp"
 #include "support/support.hpp"
 
 using namespace porter;
@@ -242,6 +243,118 @@ TEST_CASE("a document root that is a script folder itself runs what is in it") {
   place.settings.sites.front().document_root += "/cgi-bin";
   CHECK(place.short_outcome("/fares") == "run  ~/pages/cgi-bin/fares /fares ");
   CHECK(place.short_outcome("/data.csv") == "script-not-executable");
+}
+
+TEST_CASE("a script folder runs what is in it, whichever of its names leads there") {
+  struct Row {
+    std::string name;   // What is made of the place, in words.
+    std::string path;   // What is asked for.
+    std::string outcome;
+  };
+  Place place;
+  Site& site = place.settings.sites.front();
+  const std::string base = place.folder.path();
+  place.folder.write("pages/programs/tides", "#!/bin/sh\n", 0755);
+  place.folder.write("pages/programs/notes", "x");
+  place.folder.write("pages/programs/deep/fares", "#!/bin/sh\n", 0755);
+  place.folder.write("lib/one", "#!/bin/sh\n", 0755);
+  place.folder.write("other/cgi-bin/deep/x", "#!/bin/sh\n", 0755);
+  std::filesystem::create_directory(base + "/linked");
+  std::filesystem::create_symlink(base + "/pages/programs", base + "/linked/cgi-bin");
+  const Site plain = site;
+  const auto run = [&](const Row& row) {
+    CAPTURE(row.name, row.path);
+    CHECK(place.short_outcome(row.path) == row.outcome);
+    site = plain;
+  };
+  run({"a plain folder", "/programs/tides", "file ~/pages/programs/tides"});
+  site.document_root = base + "/other/cgi-bin/deep";
+  run({"a root below a script folder", "/x", "run  ~/other/cgi-bin/deep/x /x "});
+  site.mounts = {{"/deep", base + "/other/cgi-bin/deep"}};
+  run({"a mount below a script folder", "/deep/x", "run  ~/other/cgi-bin/deep/x /deep/x "});
+  site.document_root = base + "/pages/programs";
+  site.written_root = base + "/linked/cgi-bin";
+  run({"a root that is written as a script folder", "/tides", "run  ~/pages/programs/tides /tides "});
+  site.mounts = {{"/tools", base + "/pages/programs", base + "/linked/cgi-bin"}};
+  run({"a mount that is written as one", "/tools/notes", "script-not-executable"});
+  site.mounts = {{"/tools", base + "/pages/programs", base + "/linked/cgi-bin"}};
+  run({"the same folder by its own path", "/programs/tides", "run  ~/pages/programs/tides /programs/tides "});
+  site.mounts = {{"/cgi-bin", base + "/pages/programs"}};
+  run({"a mount at such a path, asked for elsewhere", "/programs/notes", "script-not-executable"});
+  site.mounts = {{"/one", base + "/pages/programs/tides"}};
+  run({"a mounted program, asked for elsewhere", "/programs/tides", "run  ~/pages/programs/tides /programs/tides "});
+  std::filesystem::create_directory(base + "/pages/sub2");
+  std::filesystem::create_symlink("../programs", base + "/pages/sub2/cgi-bin");
+  run({"a link in a folder beside it is not seen", "/programs/tides", "file ~/pages/programs/tides"});
+  run({"but by the link itself it runs", "/sub2/cgi-bin/tides", "run  ~/pages/sub2/cgi-bin/tides /sub2/cgi-bin/tides "});
+  std::filesystem::remove_all(base + "/pages/cgi-bin");
+  std::filesystem::create_symlink("programs", base + "/pages/cgi-bin");
+  run({"a script folder that is a link", "/programs/tides", "run  ~/pages/programs/tides /programs/tides "});
+  run({"below it", "/programs/deep/fares", "run  ~/pages/programs/deep/fares /programs/deep/fares "});
+  run({"what cannot run there", "/programs/notes", "script-not-executable"});
+  CHECK(std::get<FolderFound>(place.look_up("/programs/").outcome).is_script_folder);
+}
+
+TEST_CASE("a mounted file that has become a link is judged by what it leads to") {
+  Place place;
+  Site& site = place.settings.sites.front();
+  const std::string base = place.folder.path();
+  place.folder.write("papers/notes.txt", "x");
+  place.folder.write("papers/page.php", "<?php");
+  place.folder.write("papers/.secret", "x");
+  site.mounts = {{"/notes", base + "/papers/notes.txt"}};
+  CHECK(place.short_outcome("/notes") == "file ~/papers/notes.txt");
+  const auto becomes_link_to = [&](const std::string& target) {
+    std::filesystem::remove(base + "/papers/notes.txt");
+    std::filesystem::create_symlink(target, base + "/papers/notes.txt");
+    return place.short_outcome("/notes");
+  };
+  CHECK(becomes_link_to("page.php") == "run ~/programs/php-cgi ~/papers/notes.txt /notes ");
+  CHECK(becomes_link_to("../outside.txt") == "outside-root");
+  CHECK(becomes_link_to("/etc/passwd") == "outside-root");
+  CHECK(becomes_link_to("gone") == "document-root-gone");
+}
+
+TEST_CASE("links show nothing that is hidden by its own name, and listings do not name it") {
+  Place place;
+  const std::string root = place.settings.sites.front().document_root;
+  place.folder.write("pages/links/index.none", "");
+  place.folder.write("pages/links/page.php.save", "<?php");
+  for (const auto& [target, name] : {std::pair{"../.secret", "secret.txt"}, {"../.git", "git"},
+                                     {"page.php.save", "saved.txt"}, {"../../outside.txt", "leak.txt"},
+                                     {"../timetable.html", "fine.html"}, {"../notices.php", "shown.txt"}})
+    std::filesystem::create_symlink(target, root + "/links/" + name);
+  CHECK(place.short_outcome("/links/secret.txt") == "hidden-file");
+  CHECK(place.short_outcome("/links/git/config") == "hidden-file");
+  CHECK(place.short_outcome("/links/git/") == "hidden-file");
+  CHECK(place.short_outcome("/links/saved.txt") == "backup-file");
+  CHECK(place.short_outcome("/links/fine.html") == "file ~/pages/links/fine.html");
+  const auto listing = place.look_up("/links/");
+  auto entries = std::get<std::vector<Entry>>(
+      read_entries(place.settings, place.settings.sites.front(), std::get<FolderFound>(listing.outcome)));
+  sort_entries(entries, {});
+  std::string names;
+  for (const Entry& entry : entries) names += entry.name + (entry.runs ? "* " : " ");
+  CHECK(names == "fine.html index.none shown.txt* ");
+}
+
+TEST_CASE("copies that editors leave of what is run or hidden are withheld, and others are not") {
+  struct Row {
+    std::string name;
+    bool withheld;
+  };
+  const auto row = GENERATE(values<Row>({
+      {"#x.php#", true},       {"x.php~", true},        {"x.php.save", true},    {"x.php.save.1", true},
+      {"x.php.orig", true},    {"x.PHP.ORIG", true},    {"x.php.BAK", true},     {"x.php.bak2", true},
+      {"x.php.old", true},     {"x.php.tmp", true},     {".x.php.swo", true},    {"x.php.~1~", true},
+      {"x.php.bak.old", true}, {"tides.pl.old", true},  {"fares.py.rej", true},  {".env.old", true},
+      {"#.env#", true},        {"x.php.dpkg-old", true}, {"notes.txt~", true},   {"notes.bak", true},
+      {".#x.php.save", true},  {"notes.txt.old", false}, {"old", false},         {"timetable.tmp", false},
+      {"app.js.orig", false},  {"x.php.txt", false},    {"#1#", false},          {"save.1", false},
+      {"x.html.orig", false},
+  }));
+  CAPTURE(row.name);
+  CHECK(is_withheld_copy(Settings(), Site(), row.name) == row.withheld);
 }
 
 TEST_CASE("a listing shows what a visitor may open, folders first, in the order asked for") {

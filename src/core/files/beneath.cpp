@@ -34,10 +34,22 @@ std::variant<Descriptor, SystemError> open_strictly(int folder, const char* rela
 
 std::string describe(SystemError error) { return std::generic_category().message(error.number); }
 
+bool is_lack_of_resources(SystemError error) {
+  return error.number == EMFILE || error.number == ENFILE || error.number == ENOMEM || error.number == ENOBUFS;
+}
+
 std::variant<Folder, SystemError> Folder::open(const std::string& path) {
-  Descriptor handle(::open(path.c_str(), O_PATH | O_DIRECTORY | O_CLOEXEC));
+  // Settings hold real paths, so mostly there is no link, and then the path needs no second look.
+  open_how how{};
+  how.flags = O_PATH | O_DIRECTORY | O_CLOEXEC;
+  how.resolve = RESOLVE_NO_SYMLINKS;
+  Descriptor handle(static_cast<int>(::syscall(SYS_openat2, AT_FDCWD, path.c_str(), &how, sizeof how)));
+  if (handle.is_open() && path.starts_with('/')) return Folder(std::move(handle), path);
+  if (!handle.is_open()) handle.reset(::open(path.c_str(), O_PATH | O_DIRECTORY | O_CLOEXEC));
   if (!handle.is_open()) return SystemError{errno};
-  return Folder(std::move(handle), path);
+  std::string real = path_of(handle);
+  if (real.empty()) return SystemError{ENOENT};
+  return Folder(std::move(handle), std::move(real));
 }
 
 std::variant<Descriptor, SystemError> Folder::open_beneath(const std::string& relative, int flags) const {
@@ -51,8 +63,10 @@ std::variant<Descriptor, SystemError> Folder::open_beneath(const std::string& re
   if (::realpath(full.c_str(), real.data()) == nullptr) return SystemError{errno == ENOENT ? ENOENT : EXDEV};
   const std::string_view target = real.data();
   if (target == path_) return open_strictly(handle_.get(), "", flags);
-  if (!target.starts_with(path_) || target[path_.size()] != '/') return SystemError{EXDEV};
-  return open_strictly(handle_.get(), real.data() + path_.size() + 1, flags);
+  // The root of the file system is the one folder whose path ends in a slash.
+  const std::size_t root = path_ == "/" ? 0 : path_.size();
+  if (target.substr(0, root) != path_.substr(0, root) || target.substr(root, 1) != "/") return SystemError{EXDEV};
+  return open_strictly(handle_.get(), real.data() + root + 1, flags);
 }
 
 std::variant<Descriptor, SystemError> Folder::open_without_links(const std::string& relative, int flags) const {
@@ -65,7 +79,27 @@ std::string path_of(const Descriptor& file) {
   const ssize_t length = ::readlink(link.c_str(), target.data(), target.size());
   if (length <= 0 || static_cast<std::size_t>(length) == target.size()) return {};
   std::string path(target.data(), static_cast<std::size_t>(length));
-  return path.ends_with(" (deleted)") ? std::string() : path;
+  if (!path.ends_with(" (deleted)")) return path;
+  // So ends the path of a file that has been removed, and of one that is really called so.
+  struct stat named {};
+  struct stat open {};
+  const bool is_real = ::lstat(path.c_str(), &named) == 0 && ::fstat(file.get(), &open) == 0 &&
+                       named.st_ino == open.st_ino && named.st_dev == open.st_dev;
+  return is_real ? path : std::string();
+}
+
+std::variant<Descriptor, SystemError> reopen(const Descriptor& handle, const struct stat& judged, int flags) {
+  const std::string link = "/proc/self/fd/" + std::to_string(handle.get());
+  Descriptor file;
+  do file.reset(::open(link.c_str(), flags | O_NONBLOCK | O_NOCTTY | O_CLOEXEC));
+  while (!file.is_open() && errno == EINTR);
+  if (!file.is_open()) return SystemError{errno};
+  struct stat now {};
+  if (::fstat(file.get(), &now) != 0) return SystemError{errno};
+  const bool is_same =
+      now.st_ino == judged.st_ino && now.st_dev == judged.st_dev && (now.st_mode & S_IFMT) == (judged.st_mode & S_IFMT);
+  if (!is_same) return SystemError{ESTALE};
+  return file;
 }
 
 std::string find_program(const std::string& name, const std::string& search_path) {

@@ -1,8 +1,11 @@
 // Looking files up below a folder in such a way that no "..", no link and no race leads out of it.
 //
 // The kernel does the guarding (openat2 with RESOLVE_BENEATH), in one step with the opening, so what was checked is
-// what is opened. All functions may be called from any thread.
+// what is opened. What has been found is opened for reading through its own handle and not by its path again, so nothing
+// that takes its place meanwhile is read. All functions may be called from any thread.
 #pragma once
+
+#include <sys/stat.h>
 
 #include <string>
 #include <variant>
@@ -19,6 +22,9 @@ struct SystemError {
 /// The text for `number`, such as "No such file or directory".
 std::string describe(SystemError error);
 
+/// True for what says nothing of the file that was asked for: the server has no descriptors or no memory left.
+bool is_lack_of_resources(SystemError error);
+
 /// A folder below which files are opened. It is held open, so it stays the same folder when its path is renamed.
 class Folder {
  public:
@@ -31,6 +37,10 @@ class Folder {
   /// The same, but follows no link: the error is ELOOP where one stands in the way.
   std::variant<Descriptor, SystemError> open_without_links(const std::string& relative, int flags) const;
 
+  /// Where the folder really lay when it was opened: an absolute path without links.
+  const std::string& real_path() const { return path_; }
+  const Descriptor& handle() const { return handle_; }
+
  private:
   Folder(Descriptor handle, std::string path) : handle_(std::move(handle)), path_(std::move(path)) {}
 
@@ -40,6 +50,10 @@ class Folder {
 
 /// The path that an open file has now, without links; empty if it has none any more.
 std::string path_of(const Descriptor& file);
+
+/// Opens what `handle` (O_PATH will do) stands for with `flags` of open(2), whatever lies at its path by now. `judged` is
+/// what fstat() said of it; the error is ESTALE should another file come of it. Never waits for a reader or writer.
+std::variant<Descriptor, SystemError> reopen(const Descriptor& handle, const struct stat& judged, int flags);
 
 /// The first file called `name` in the folders of `search_path` (separated by colons) that can be executed; `name`
 /// itself if it holds a slash and can be executed; else empty.

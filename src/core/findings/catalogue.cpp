@@ -80,9 +80,10 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "The Host field holds \"{host}\", which is neither a host name nor an IP address, with or without a port.",
      "Send a Host field such as:", "Host: localhost:{port}"},
     {Code::host_not_served, "host-not-served", 421, "Not a name of this server",
-     "The request is for the host name {host}, and at {address} no site answers to it. The names there are: {names}. "
+     "The request is for the host name {host}, and at {address} no site answers to it.[ The names there are: {names}.] "
      "Refusing others keeps foreign pages from reaching the server through a name of theirs.",
-     "Open {url} instead, or let a site answer to the name[ (key \"hosts\" in {settings})][: uporter serve {option}]."},
+     "[Open {url} instead. ]If the name is to lead here, let a site answer to it[ (key \"hosts\" in {settings})][: uporter "
+     "serve {option}]."},
     {Code::version_unknown, "version-unknown", 505, "Unknown HTTP version",
      "The request is in {version}, and this server speaks HTTP/1.1 and HTTP/1.0.", "Use HTTP/1.1."},
     {Code::tls_on_plain_port, "tls-on-plain-port", 400, "https on an http port",
@@ -208,7 +209,12 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "{count} local redirects followed one another, the last one to {location}.",
      "Let one of the scripts answer with a page instead of a Location field."},
     {Code::server_resources, "server-resources", 503, "The server is out of resources",
-     "The server could not {action}: {reason}.", "Close other programs, or raise the limit:", "ulimit -n 4096"},
+     "The server could not {action}: {reason}.",
+     "Close other programs and connections, and try again[; or raise the limit of {limit_of} before it is started:]",
+     "[ulimit -n {limit}]"},
+    {Code::spool_failed, "temporary-folder", 503, "The request's body cannot be kept",
+     "A body of unknown length is kept in the temporary folder {folder} until it is whole, and that failed: {reason}.",
+     "Make room there, or have the server use another folder and restart it:", "export TMPDIR=/var/tmp"},
     {Code::server_stopping, "server-stopping", 503, "The server is being stopped",
      "The server was stopped while {file} was still running.", "Start the server again and load the page once more."},
     {Code::interpreter_not_allowed, "interpreter-not-allowed", 403, "A language that the site does not run",
@@ -227,6 +233,9 @@ constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::settings_not_utf8, "settings-not-utf8", 500, "The settings are not UTF-8",
      "This line holds bytes that are not UTF-8, in which TOML is written.",
      "Save the file as UTF-8, or find out what it is:", "file porter.toml"},
+    {Code::settings_too_deep, "settings-too-deep", 500, "Settings that nest too deep",
+     "Here a table, a list or a dotted key goes more than {most} levels deep, and no setting does.",
+     "Correct the line; the sample settings show the form of each key."},
     {Code::settings_syntax, "settings-syntax", 500, "The settings are not TOML", "This is not TOML: {problem}.",
      "Write KEY = VALUE, with texts in double quotes, lists in square brackets, and the name of a table in square "
      "brackets "
@@ -296,7 +305,7 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "No server runs for the settings {settings}[, so nothing answers at {url}].",
      "Start it:", "uporter start{option}"},
     {Code::server_unreachable, "server-unreachable", 503, "The server does not answer",
-     "A server (process {process}) holds the settings {settings}, and does not answer: {reason}.",
+     "A server[ (process {process})] holds the settings {settings}, and does not answer: {reason}.",
      "Restart it:", "uporter restart{option}"},
     {Code::other_port, "other-port", 404, "Another port",
      "Nothing of this server listens on port {port}; it listens on {addresses}.", "Open it there:", "{url}"},

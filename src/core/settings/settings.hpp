@@ -60,6 +60,7 @@ std::string limit_names();
 struct Mount {
   std::string path;    ///< The decoded path, such as "/archive"; no final slash.
   std::string target;  ///< An absolute path on disk without links: a folder, or one file, which may be a script.
+  std::string written{};  ///< The same as an absolute path in the words of the settings, links and all.
 };
 
 /// One virtual host.
@@ -68,6 +69,7 @@ struct Site {
   /// Host names that it answers to, in lower case: exact ones, "*.name" for all names below a name, "*" for any.
   std::vector<std::string> hosts;
   std::string document_root;       ///< An absolute path without links or a final slash.
+  std::string written_root;        ///< The same in the words of the settings, links and all.
   std::vector<Address> addresses;  ///< Of its own; none: those of the settings.
   std::vector<std::string> index_files{"index.html", "index.htm", "index.php"};
   bool listing = true;

@@ -27,7 +27,14 @@ bool host_matches(std::string_view pattern, std::string_view name) {
 
 std::variant<Chosen, Finding> choose_site(const Settings& settings, const Listener& listener, const http::Host& host) {
   const std::string address = listener.address.text();
-  if (listener.sites.empty()) return Chosen{nullptr, "No site uses the address " + address + "."};
+  // Even where no site is, a page of ours is only for the names by which a browser on this machine comes here.
+  const bool is_usual = host.name.empty() || host.is_ip || http::is_localhost_name(host.name);
+  if (listener.sites.empty() && is_usual) return Chosen{nullptr, "No site uses the address " + address + "."};
+  if (listener.sites.empty()) {
+    const std::string port = listener.address.port == 80 ? "" : ":" + std::to_string(listener.address.port);
+    return Finding{Code::host_not_served,
+                   {{"host", host.name}, {"address", address}, {"url", "http://localhost" + port + "/"}}};
+  }
   const Site* best = nullptr;
   std::string_view best_pattern;
   for (const std::size_t index : listener.sites) {
@@ -61,10 +68,12 @@ std::variant<Chosen, Finding> choose_site(const Settings& settings, const Listen
 }
 
 std::vector<std::string> urls_of(const Settings& settings, const Site& site, const Address& address) {
-  bool is_first = false;
-  for (const Listener& listener : settings.listeners())
-    if (listener.address == address && !listener.sites.empty())
-      is_first = &settings.sites[listener.sites.front()] == &site;
+  const auto uses_address = [&](const Site& other) {
+    const auto& addresses = other.addresses.empty() ? settings.addresses : other.addresses;
+    return std::find(addresses.begin(), addresses.end(), address) != addresses.end();
+  };
+  const auto first = std::find_if(settings.sites.begin(), settings.sites.end(), uses_address);
+  const bool is_first = first != settings.sites.end() && &*first == &site;
   std::vector<std::string> hosts;
   const auto add = [&hosts](const std::string& host) {
     if (std::find(hosts.begin(), hosts.end(), host) == hosts.end()) hosts.push_back(host);

@@ -8,7 +8,10 @@
 #include <algorithm>
 #include <cerrno>
 #include <memory>
+#include <optional>
 
+#include "core/files/paths.hpp"
+#include "core/sites/shown_names.hpp"
 #include "core/text/ascii.hpp"
 
 namespace porter::sites {
@@ -35,6 +38,37 @@ bool by_name(const std::string& a, const std::string& b) {
   return static_cast<unsigned char>(text::ascii_lower(*x)) < static_cast<unsigned char>(text::ascii_lower(*y));
 }
 
+/// What a link leads to, as far as it may be shown.
+struct Target {
+  struct stat info {};
+  std::string name;
+};
+
+/// What the link `name` in `folder` leads to; nullopt if a request for it would be refused, since it lies outside of the
+/// root, is hidden, or is a copy that is not shown.
+std::optional<Target> target_of_link(const Settings& settings, const Site& site, const FolderFound& folder,
+                                     const std::string& name) {
+  const std::string& root = folder.root.real_path();
+  const std::string here = files::path_of(folder.handle);
+  if (!here.starts_with(root)) return std::nullopt;
+  std::string relative = here.substr(root.size());
+  relative = relative.substr(std::min(relative.find_first_not_of('/'), relative.size()));
+  auto found = folder.root.open_beneath(relative.empty() ? name : relative + "/" + name, O_PATH);
+  const auto* const target = std::get_if<files::Descriptor>(&found);
+  Target out;
+  if (target == nullptr || ::fstat(target->get(), &out.info) != 0) return std::nullopt;
+  const std::string real = files::path_of(*target);
+  if (!real.starts_with(root)) return std::nullopt;
+  for (std::string_view rest = std::string_view(real).substr(root.size()); !rest.empty();) {
+    const std::size_t slash = std::min(rest.find('/'), rest.size());
+    if (is_hidden(site, rest.substr(0, slash))) return std::nullopt;
+    rest.remove_prefix(std::min(slash + 1, rest.size()));
+  }
+  out.name = files::base_name(real);
+  if (is_withheld_copy(settings, site, out.name)) return std::nullopt;
+  return out;
+}
+
 }  // namespace
 
 Order order_from_query(std::string_view query) {
@@ -48,19 +82,34 @@ Order order_from_query(std::string_view query) {
 
 std::variant<std::vector<Entry>, files::SystemError> read_entries(const Settings& settings, const Site& site,
                                                                   const FolderFound& folder) {
-  const std::unique_ptr<DIR, int (*)(DIR*)> directory(::opendir(folder.path.c_str()), ::closedir);
-  if (!directory) return files::SystemError{errno};
+  // The folder that was judged, by its own handle: another one may lie at its path by now.
+  struct stat judged {};
+  if (::fstat(folder.handle.get(), &judged) != 0) return files::SystemError{errno};
+  auto opened = files::reopen(folder.handle, judged, O_RDONLY | O_DIRECTORY);
+  if (const auto* const error = std::get_if<files::SystemError>(&opened)) return *error;
+  DIR* const open = ::fdopendir(std::get<files::Descriptor>(opened).get());
+  if (open == nullptr) return files::SystemError{errno};
+  [[maybe_unused]] const int now_of_the_directory = std::get<files::Descriptor>(opened).release();
+  const std::unique_ptr<DIR, int (*)(DIR*)> directory(open, ::closedir);
   std::vector<Entry> entries;
   while (const dirent* const item = ::readdir(directory.get())) {
     const std::string_view name = item->d_name;
-    if (is_hidden(site, name) || is_backup(name)) continue;
+    if (is_hidden(site, name) || is_withheld_copy(settings, site, name)) continue;
     struct stat info {};
-    if (::fstatat(::dirfd(directory.get()), item->d_name, &info, 0) != 0) continue;
+    if (::fstatat(::dirfd(directory.get()), item->d_name, &info, AT_SYMLINK_NOFOLLOW) != 0) continue;
+    std::string real_name(name);
+    if (S_ISLNK(info.st_mode)) {
+      const auto target = target_of_link(settings, site, folder, item->d_name);
+      if (!target) continue;
+      info = target->info;
+      real_name = target->name;
+    }
     if (!S_ISDIR(info.st_mode) && !S_ISREG(info.st_mode)) continue;
     Entry entry;
     entry.name = std::string(name);
     entry.is_folder = S_ISDIR(info.st_mode);
-    entry.runs = would_run(settings, name, info, folder.is_script_folder);
+    entry.runs = would_run(settings, name, info, folder.is_script_folder) ||
+                 would_run(settings, real_name, info, folder.is_script_folder);
     entry.size = entry.is_folder ? 0 : static_cast<std::uint64_t>(info.st_size);
     entry.changed = info.st_mtim.tv_sec;
     entries.push_back(std::move(entry));

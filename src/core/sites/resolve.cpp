@@ -11,9 +11,11 @@
 #include <memory>
 #include <optional>
 
-#include "core/files/beneath.hpp"
 #include "core/files/paths.hpp"
+#include "core/findings/resources.hpp"
 #include "core/script/interpreters.hpp"
+#include "core/sites/script_places.hpp"
+#include "core/sites/shown_names.hpp"
 #include "core/text/text.hpp"
 
 namespace porter::sites {
@@ -23,6 +25,7 @@ using files::Descriptor;
 using files::Folder;
 using files::SystemError;
 
+/// Looking for a near name is a courtesy: of a very large folder, only so many are looked at.
 constexpr std::size_t kMostNamesToCompare = 20000;
 
 std::vector<std::string> split(std::string_view path) {
@@ -63,23 +66,19 @@ std::string permissions(mode_t mode) {
   return out;
 }
 
-std::vector<std::string> names_in(const Site& site, const Descriptor& folder) {
-  std::vector<std::string> names;
-  const int copy = ::openat(folder.get(), ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-  if (copy < 0) return names;
-  DIR* const open = ::fdopendir(copy);
-  if (open == nullptr) {
-    ::close(copy);
-    return names;
-  }
-  const std::unique_ptr<DIR, int (*)(DIR*)> directory(open, ::closedir);
-  while (const dirent* const entry = ::readdir(directory.get())) {
-    if (!is_hidden(site, entry->d_name) && !is_backup(entry->d_name)) names.emplace_back(entry->d_name);
-    if (names.size() == kMostNamesToCompare) break;
-  }
-  std::sort(names.begin(), names.end());
-  return names;
-}
+/// What lies at the end of a path, held open.
+struct Entry {
+  Descriptor handle;  ///< For looking up only; read through files::reopen().
+  struct stat info {};
+  std::string path;           ///< On disk, by the names that led to it.
+  std::string real;           ///< Where it really lies, without links.
+  std::size_t parts = 0;      ///< How many parts of the asked path lead to it.
+  std::string name;           ///< The last of the names that led to it.
+  bool stands_first = true;   ///< As in FileFound.
+  bool is_fallback = false;   ///< It answers for a path that matches nothing.
+  bool is_mounted = false;    ///< It is itself what is mounted, by the settings' own word.
+  bool is_index = false;      ///< It stands for the folder that was asked for.
+};
 
 /// One resolution in the making.
 class Resolver {
@@ -105,22 +104,60 @@ class Resolver {
   std::string disk_path(std::size_t count) const {
     return count <= skip_ ? root_path_ : root_path_ + "/" + joined(parts_, skip_, count);
   }
-  std::variant<Descriptor, SystemError> open_parts(std::size_t count, int flags) const {
-    return root_->open_beneath(joined(parts_, skip_, count), flags);
-  }
-  /// Looks up the first `count` parts, and notes whether links were met.
-  std::variant<Descriptor, SystemError> look_up(std::size_t count) {
-    const std::string relative = joined(parts_, skip_, count);
-    auto found = root_->open_without_links(relative, O_PATH);
-    const auto* const error = std::get_if<SystemError>(&found);
-    if (error == nullptr || error->number != ELOOP) return found;
-    may_be_linked_ = true;
-    return root_->open_beneath(relative, O_PATH);
-  }
   std::string url_path(std::size_t count) const { return http::percent_encode_path("/" + joined(parts_, 0, count)); }
   Finding finding(Code code, std::vector<Fact> facts) const {
     facts.emplace_back("target", asked_.target.raw_path);
     return {code, std::move(facts)};
+  }
+
+  /// Looks up what lies at `relative` below the root; of a path without links, the real one is known by itself.
+  std::variant<Entry, SystemError> look_up(const std::string& relative) const {
+    Entry entry;
+    auto found = root_->open_without_links(relative, O_PATH);
+    const auto* error = std::get_if<SystemError>(&found);
+    const bool is_linked = error != nullptr && error->number == ELOOP;
+    if (is_linked) {
+      found = root_->open_beneath(relative, O_PATH);
+      error = std::get_if<SystemError>(&found);
+    }
+    if (error != nullptr) return *error;
+    entry.handle = std::move(std::get<Descriptor>(found));
+    if (::fstat(entry.handle.get(), &entry.info) != 0) return SystemError{errno};
+    const std::string& root = root_->real_path();
+    entry.real = is_linked            ? files::path_of(entry.handle)
+                 : relative.empty() ? root
+                                      : (root == "/" ? "" : root) + "/" + relative;
+    if (entry.real.empty()) return SystemError{ENOENT};
+    return entry;
+  }
+  /// The same for the first `count` parts of the asked path.
+  std::variant<Entry, SystemError> look_up_parts(std::size_t count) const {
+    auto found = look_up(joined(parts_, skip_, count));
+    if (auto* const entry = std::get_if<Entry>(&found)) {
+      entry->path = disk_path(count);
+      entry->parts = count;
+      entry->name = count > skip_ ? parts_[count - 1] : std::string(files::base_name(root_path_));
+    }
+    return found;
+  }
+
+  /// The finding for what could not be looked up or opened for another reason than that there is nothing.
+  Finding failed(SystemError error, const std::string& path, std::size_t count) const {
+    if (error.number == EXDEV || error.number == ELOOP)
+      return finding(Code::outside_root, {{"root", root_path_}, {"file", path}});
+    if (error.number == EACCES) return closed_folder(count);
+    if (files::is_lack_of_resources(error)) return out_of_resources("open " + path, error.number);
+    return finding(Code::file_vanished, {{"file", path}, {"reason", describe(error)}});
+  }
+
+  Finding root_gone(SystemError error) const {
+    if (files::is_lack_of_resources(error)) return out_of_resources("open " + root_path_, error.number);
+    return finding(Code::document_root_gone,
+                   {{"root", root_path_}, {"root_quoted", text::shell_word(root_path_)}, {"reason", describe(error)}});
+  }
+
+  static bool is_absence(SystemError error) {
+    return error.number == ENOENT || error.number == ENOTDIR || error.number == ENAMETOOLONG;
   }
 
   Outcome decide() {
@@ -130,27 +167,30 @@ class Resolver {
       skip_ = split(mount->path).size();
       root_path_ = mount->target;
       say("Below its path " + mount->path + " it shows " + mount->target + ".");
-      if (::stat(mount->target.c_str(), &info) == 0 && !S_ISDIR(info.st_mode)) return judge_mounted_file(info);
+      if (::stat(mount->target.c_str(), &info) == 0 && !S_ISDIR(info.st_mode)) return judge_mounted_file();
     }
     auto root = Folder::open(root_path_);
     if (const auto* const error = std::get_if<SystemError>(&root)) return root_gone(*error);
     root_ = std::move(std::get<Folder>(root));
-    for (std::size_t count = parts_.size();; --count) {
-      auto opened = look_up(count);
-      if (auto* const entry = std::get_if<Descriptor>(&opened)) return judge_entry(std::move(*entry), count);
-      const int error = std::get<SystemError>(opened).number;
-      if (error == EXDEV || error == ELOOP)
-        return finding(Code::outside_root, {{"root", root_path_}, {"file", disk_path(count)}});
-      if (error == EACCES) return closed_folder(count);
-      if (error != ENOENT && error != ENOTDIR && error != ENAMETOOLONG)
-        return finding(Code::file_vanished, {{"file", disk_path(count)}, {"reason", describe(SystemError{error})}});
-      if (count == skip_) return root_gone(SystemError{error});
-    }
+    auto found = look_up_parts(parts_.size());
+    const auto* const error = std::get_if<SystemError>(&found);
+    if (error == nullptr) return judge_entry(std::move(std::get<Entry>(found)));
+    if (!is_absence(*error)) return failed(*error, disk_path(parts_.size()), parts_.size());
+    return judge_deepest();
   }
 
-  Finding root_gone(SystemError error) const {
-    return finding(Code::document_root_gone,
-                   {{"root", root_path_}, {"root_quoted", text::shell_word(root_path_)}, {"reason", describe(error)}});
+  /// Not all of the path exists: the way down to the last entry that does.
+  Outcome judge_deepest() {
+    auto deepest = look_up_parts(skip_);
+    if (const auto* const error = std::get_if<SystemError>(&deepest)) return root_gone(*error);
+    for (std::size_t count = skip_ + 1; count < parts_.size(); ++count) {
+      auto next = look_up_parts(count);
+      const auto* const error = std::get_if<SystemError>(&next);
+      if (error != nullptr && is_absence(*error)) break;
+      if (error != nullptr) return failed(*error, disk_path(count), count);
+      deepest = std::move(next);
+    }
+    return judge_entry(std::move(std::get<Entry>(deepest)));
   }
 
   /// The mount with the longest path that the asked one begins with.
@@ -168,64 +208,84 @@ class Resolver {
   }
 
   /// A mount of one file: what of the path is left is for the script that it may be.
-  Outcome judge_mounted_file(const struct stat& info) {
-    auto folder = Folder::open(files::folder_of(root_path_).empty() ? "/" : std::string(files::folder_of(root_path_)));
+  Outcome judge_mounted_file() {
+    const std::string_view above = files::folder_of(root_path_);
+    auto folder = Folder::open(above.empty() ? "/" : std::string(above));
     if (const auto* const error = std::get_if<SystemError>(&folder)) return root_gone(*error);
     root_ = std::move(std::get<Folder>(folder));
-    info_ = info;
-    const std::string name(files::base_name(root_path_));
-    const script::Interpreter* const interpreter = script::interpreter_for(settings_.interpreters, name);
-    if (interpreter != nullptr && interpreter->where == script::Interpreter::Where::anywhere)
-      return interpreted(*interpreter, skip_);
-    if ((info.st_mode & 0111) != 0 || interpreter != nullptr) return run_directly(name, interpreter, skip_);
-    if (skip_ < parts_.size() || trailing_slash_)
-      return finding(Code::not_a_folder, {{"file", root_path_}, {"url", url_path(skip_)}});
-    if (auto refused = refuse_method("file")) return std::move(*refused);
-    return open_file(name, skip_);
+    auto found = look_up(std::string(files::base_name(root_path_)));
+    if (const auto* const error = std::get_if<SystemError>(&found))
+      return is_absence(*error) ? root_gone(*error) : failed(*error, root_path_, skip_);
+    Entry entry = std::move(std::get<Entry>(found));
+    entry.path = root_path_;
+    entry.name = files::base_name(root_path_);
+    entry.parts = skip_;
+    entry.is_mounted = true;
+    if (!S_ISREG(entry.info.st_mode)) return special(entry);
+    return judge_file(std::move(entry));
   }
 
-  /// The deepest entry that exists: the first `count` parts lead to it.
-  Outcome judge_entry(Descriptor entry, std::size_t count) {
-    for (std::size_t i = skip_; i < count; ++i)
-      if (is_hidden(site_, parts_[i])) return hidden(i + 1);
-    struct stat info {};
-    if (::fstat(entry.get(), &info) != 0)
-      return finding(Code::file_vanished, {{"file", disk_path(count)}, {"reason", describe(SystemError{errno})}});
-    if (S_ISDIR(info.st_mode)) return judge_folder(entry, count);
-    if (!S_ISREG(info.st_mode))
-      return finding(Code::special_file, {{"file", disk_path(count)},
-                                          {"file_quoted", text::shell_word(disk_path(count))},
-                                          {"kind", kind_name(info.st_mode)}});
-    return judge_file(entry, info, count);
+  Finding special(const Entry& entry) const {
+    return finding(Code::special_file, {{"file", entry.path},
+                                        {"file_quoted", text::shell_word(entry.path)},
+                                        {"kind", kind_name(entry.info.st_mode)}});
   }
 
-  Outcome judge_folder(const Descriptor& folder, std::size_t count) {
-    if (count < parts_.size()) return nothing_there(folder, count);
+  /// The deepest entry that exists.
+  Outcome judge_entry(Entry entry) {
+    for (std::size_t i = skip_; i < entry.parts; ++i)
+      if (is_hidden(site_, parts_[i])) return hidden(disk_path(i + 1));
+    // A link must not show by another name what is hidden by its own.
+    if (auto refused = hidden_in(entry.real)) return std::move(*refused);
+    if (S_ISDIR(entry.info.st_mode)) return judge_folder(std::move(entry));
+    if (!S_ISREG(entry.info.st_mode)) return special(entry);
+    return judge_file(std::move(entry));
+  }
+
+  /// A finding if a part of `real`, a path below the root, is hidden.
+  std::optional<Finding> hidden_in(const std::string& real) const {
+    const std::string& root = root_->real_path();
+    for (std::size_t begin = root == "/" ? 0 : root.size(); begin < real.size();) {
+      const std::size_t end = std::min(real.find('/', begin + 1), real.size());
+      if (is_hidden(site_, std::string_view(real).substr(begin + 1, end - begin - 1))) return hidden(real.substr(0, end));
+      begin = end;
+    }
+    return std::nullopt;
+  }
+
+  Outcome judge_folder(Entry folder) {
+    if (folder.parts < parts_.size()) return nothing_there(folder);
     if (!trailing_slash_) {
       say(asked_.target.raw_path + " is a folder, and a folder's URL ends in a slash, so that links in its page work.");
-      std::string location = url_path(count) + "/";
+      std::string location = url_path(folder.parts) + "/";
       if (asked_.target.has_query) location += "?" + asked_.target.query;
       return Redirect{301, std::move(location)};
     }
-    say(disk_path(count) + " is a folder.");
+    say(folder.path + " is a folder.");
+    const std::string below = joined(parts_, skip_, folder.parts) + (folder.parts > skip_ ? "/" : "");
     for (const std::string& name : site_.index_files) {
-      const std::string relative = joined(parts_, skip_, count) + (count > skip_ ? "/" : "") + name;
-      auto opened = root_->open_beneath(relative, O_PATH);
-      auto* const index = std::get_if<Descriptor>(&opened);
-      struct stat info {};
-      if (index == nullptr || ::fstat(index->get(), &info) != 0 || !S_ISREG(info.st_mode)) continue;
+      auto found = look_up(below + name);
+      if (const auto* const error = std::get_if<SystemError>(&found)) {
+        if (files::is_lack_of_resources(*error)) return failed(*error, folder.path + "/" + name, folder.parts);
+        continue;
+      }
+      Entry index = std::move(std::get<Entry>(found));
+      if (!S_ISREG(index.info.st_mode)) continue;
       say("Its index file is " + name + ".");
-      parts_.push_back(name);
-      trailing_slash_ = false;
-      may_be_linked_ = true;
-      stands_first_ = name == site_.index_files.front();
-      return judge_file(*index, info, count + 1);
+      index.path = folder.path + "/" + name;
+      index.name = name;
+      index.parts = folder.parts;
+      index.is_index = true;
+      index.stands_first = name == site_.index_files.front();
+      if (auto refused = hidden_in(index.real)) return std::move(*refused);
+      return judge_file(std::move(index));
     }
     const std::string names = text::listed(site_.index_files);
-    if (!site_.listing) return finding(Code::no_index, {{"folder", disk_path(count)}, {"names", names}});
+    if (!site_.listing) return finding(Code::no_index, {{"folder", folder.path}, {"names", names}});
     if (auto refused = refuse_method("folder")) return std::move(*refused);
     say("It has none of the index files (" + names + "), so its entries are listed.");
-    return FolderFound{disk_path(count), in_script_folder(count + 1), mounts_below(count)};
+    const bool runs = runs_in(folder, folder.real);
+    return FolderFound{folder.path, runs, mounts_below(folder.parts), std::move(*root_), std::move(folder.handle)};
   }
 
   /// The names of the mounts right below the first `count` parts.
@@ -239,75 +299,71 @@ class Resolver {
     return names;
   }
 
-  Outcome judge_file(const Descriptor& entry, const struct stat& info, std::size_t count) {
-    const std::string path = disk_path(count);
-    const std::string real = may_be_linked_ ? files::path_of(entry) : path;
-    const std::string& name = parts_[count - 1];
-    info_ = info;
-    if (is_backup(name)) return finding(Code::backup_file, {{"file", path}, {"file_quoted", text::shell_word(path)}});
+  Outcome judge_file(Entry file) {
+    const std::string_view real_name = files::base_name(file.real);
+    const bool own_word = file.is_mounted && real_name == file.name;
+    if (!own_word && (is_withheld_copy(settings_, site_, file.name) || is_withheld_copy(settings_, site_, real_name)))
+      return finding(Code::backup_file, {{"file", file.path}, {"file_quoted", text::shell_word(file.path)}});
     // A link must not show by another name what would be run by its own, so the real place and name count too.
-    const script::Interpreter* interpreter = script::interpreter_for(settings_.interpreters, name);
-    if (interpreter == nullptr && files::base_name(real) != name)
-      interpreter = script::interpreter_for(settings_.interpreters, files::base_name(real));
-    const bool runs_here = in_script_folder(count) || really_in_script_folder(real);
+    const script::Interpreter* interpreter = script::interpreter_for(settings_.interpreters, file.name);
+    if (interpreter == nullptr && real_name != file.name)
+      interpreter = script::interpreter_for(settings_.interpreters, real_name);
     if (interpreter != nullptr && interpreter->where == script::Interpreter::Where::anywhere)
-      return interpreted(*interpreter, count);
-    if (runs_here) say(path + " lies in a script folder, so it is run and not shown.");
-    if (runs_here || answers_for_nothing_) return run_directly(joined(parts_, skip_, count), interpreter, count);
+      return interpreted(file, *interpreter);
+    const bool is_program = (file.info.st_mode & 0111) != 0 || interpreter != nullptr;
+    if (is_program && is_mounted_file(site_, file.real)) return run_directly(file, interpreter);
+    const bool runs_here = runs_in(file, files::folder_of(file.real));
+    if (runs_here) say(file.path + " lies in a script folder, so it is run and not shown.");
+    if (runs_here || file.is_fallback || (file.is_mounted && is_program)) return run_directly(file, interpreter);
     if (interpreter != nullptr && interpreter->where == script::Interpreter::Where::script_folder) {
       const std::string folder = site_.script_folders.empty() ? "cgi-bin" : site_.script_folders.front();
       return finding(Code::script_needs_script_folder,
-                     {{"file", path},
-                      {"file_quoted", text::shell_word(path)},
+                     {{"file", file.path},
+                      {"file_quoted", text::shell_word(file.path)},
                       {"language", interpreter->language},
                       {"folders", folder},
                       {"folder_quoted", text::shell_word(site_.document_root + "/" + folder)}});
     }
-    if (count < parts_.size() || trailing_slash_)
-      return finding(Code::not_a_folder, {{"file", path}, {"url", url_path(count)}});
+    if (file.parts < parts_.size() || (trailing_slash_ && !file.is_index))
+      return finding(Code::not_a_folder, {{"file", file.path}, {"url", url_path(file.parts)}});
     if (auto refused = refuse_method("file")) return std::move(*refused);
-    return open_file(joined(parts_, skip_, count), count);
+    return open_file(file);
   }
 
-  Outcome open_file(const std::string& relative, std::size_t count) {
-    const std::string path = disk_path(count);
-    // Without O_NONBLOCK, a named pipe that has taken the file's place meanwhile would hold the server up.
-    auto opened = root_->open_beneath(relative, O_RDONLY | O_NONBLOCK | O_NOCTTY);
-    if (const auto* const error = std::get_if<SystemError>(&opened)) {
-      if (error->number == EACCES) return unreadable(count, "+r");
-      return finding(Code::file_vanished, {{"file", path}, {"reason", describe(*error)}});
-    }
-    FileFound found{std::move(std::get<Descriptor>(opened)), {}, path, stands_first_};
-    if (::fstat(found.file.get(), &found.info) != 0 || !S_ISREG(found.info.st_mode))
-      return finding(Code::file_vanished, {{"file", path}, {"reason", "something else has taken its place"}});
-    say("The file is " + path + ".");
+  Outcome open_file(const Entry& file) {
+    auto opened = files::reopen(file.handle, file.info, O_RDONLY);
+    if (const auto* const error = std::get_if<SystemError>(&opened))
+      return error->number == EACCES ? unreadable(file.path, "+r") : failed(*error, file.path, file.parts);
+    FileFound found{std::move(std::get<Descriptor>(opened)), {}, file.path, file.stands_first};
+    if (::fstat(found.file.get(), &found.info) != 0) return failed({errno}, file.path, file.parts);
+    say("The file is " + file.path + ".");
     return found;
   }
 
-  Outcome interpreted(const script::Interpreter& interpreter, std::size_t count) {
-    const std::string path = disk_path(count);
-    say(path + " is a " + interpreter.language + " script.");
-    if (auto refused = refuse_language(interpreter.language, path)) return std::move(*refused);
+  Outcome interpreted(const Entry& file, const script::Interpreter& interpreter) {
+    say(file.path + " is a " + interpreter.language + " script.");
+    if (auto refused = refuse_language(interpreter.language, file.path)) return std::move(*refused);
     std::string program = files::find_program(interpreter.program, settings_.search_path);
     if (program.empty()) {
-      Finding missing = finding(Code::interpreter_not_installed,
-                                {{"file", path}, {"program", interpreter.program}, {"path", settings_.search_path}});
+      Finding missing = finding(Code::interpreter_not_installed, {{"file", file.path},
+                                                                  {"program", interpreter.program},
+                                                                  {"path", settings_.search_path}});
       if (!interpreter.package.empty()) missing.facts.emplace_back("package", interpreter.package);
       return missing;
     }
     say("It is run by " + program + ".");
-    return found_script(count, std::move(program), &interpreter);
+    return found_script(file, std::move(program), &interpreter);
   }
 
-  /// Runs the file at `relative` below the open folder: by its own first line, else by its ending.
-  Outcome run_directly(const std::string& relative, const script::Interpreter* interpreter, std::size_t count) {
-    const std::string path = disk_path(count);
-    if ((info_.st_mode & 0111) == 0)
-      return finding(Code::script_not_executable,
-                     {{"file", path}, {"file_quoted", text::shell_word(path)}, {"mode", permissions(info_.st_mode)}});
+  /// Runs the file by its own first line, else by its ending.
+  Outcome run_directly(const Entry& file, const script::Interpreter* interpreter) {
+    if ((file.info.st_mode & 0111) == 0)
+      return finding(Code::script_not_executable, {{"file", file.path},
+                                                   {"file_quoted", text::shell_word(file.path)},
+                                                   {"mode", permissions(file.info.st_mode)}});
     // Whatever it is, it may run, and no ending has a say: the file itself need not be looked at.
-    if (interpreter == nullptr && site_.interpreters.empty()) return found_script(count, {}, nullptr);
-    const std::string start = start_of(relative);
+    if (interpreter == nullptr && site_.interpreters.empty()) return found_script(file, {}, nullptr);
+    const std::string start = start_of(file);
     const script::FirstLine line = script::read_first_line(start);
     const bool is_program = start.starts_with(
         "\x7f"
@@ -316,12 +372,12 @@ class Resolver {
     const bool starts_itself = start.starts_with("#!") || is_program || start.starts_with("\xef\xbb\xbf#!");
     if (interpreter != nullptr && !starts_itself) {
       say("It has no first line that names an interpreter, so its ending decides.");
-      return interpreted(*interpreter, count);
+      return interpreted(file, *interpreter);
     }
     const script::Interpreter* const named = script::interpreter_called(settings_.interpreters, line.meant());
-    if (auto refused = refuse_language(named == nullptr ? "compiled" : named->language, path))
+    if (auto refused = refuse_language(named == nullptr ? "compiled" : named->language, file.path))
       return std::move(*refused);
-    return found_script(count, {}, nullptr);
+    return found_script(file, {}, nullptr);
   }
 
   std::optional<Finding> refuse_language(const std::string& language, const std::string& path) const {
@@ -332,33 +388,37 @@ class Resolver {
                                                    {"languages", text::listed(site_.interpreters)}});
   }
 
-  std::string start_of(const std::string& relative) const {
-    auto opened = root_->open_beneath(relative, O_RDONLY | O_NONBLOCK | O_NOCTTY);
+  static std::string start_of(const Entry& entry) {
+    auto opened = files::reopen(entry.handle, entry.info, O_RDONLY);
     const auto* const file = std::get_if<Descriptor>(&opened);
     std::array<char, 256> bytes{};
     const ssize_t got = file == nullptr ? 0 : ::read(file->get(), bytes.data(), bytes.size());
     return {bytes.data(), static_cast<std::size_t>(std::max<ssize_t>(got, 0))};
   }
 
-  Outcome found_script(std::size_t count, std::string interpreter, const script::Interpreter* rule) const {
+  Outcome found_script(const Entry& file, std::string interpreter, const script::Interpreter* rule) const {
     ScriptFound found;
-    found.path = disk_path(count);
+    found.path = file.path;
     found.interpreter = std::move(interpreter);
     found.rule = rule;
-    found.info = info_;
-    if (answers_for_nothing_) {
+    found.info = file.info;
+    if (file.is_fallback) {
       // What was asked for stands in REQUEST_URI; to the script itself no path leads on.
       found.name = "/" + site_.fallback;
       return found;
     }
     // SCRIPT_NAME and PATH_INFO together are the path as it was sent, doubled slashes included (RFC 3875, section 3.3).
     const std::string& path = asked_.target.path;
+    if (file.is_index) {
+      found.name = path + file.name;
+      return found;
+    }
     std::size_t end = 0;
-    for (std::size_t i = 0; i < count && end < path.size(); ++i) {
+    for (std::size_t i = 0; i < file.parts && end < path.size(); ++i) {
       while (end < path.size() && path[end] == '/') ++end;
       end = std::min(path.find('/', end), path.size());
     }
-    found.name = path.substr(0, end) + (path.ends_with('/') && end == path.size() ? parts_[count - 1] : "");
+    found.name = path.substr(0, end);
     found.path_info = path.substr(end);
     return found;
   }
@@ -367,23 +427,26 @@ class Resolver {
   Outcome fall_back() {
     say("There is nothing at " + asked_.target.raw_path + ", and for that the site has a fallback: " + site_.fallback +
         ".");
-    answers_for_nothing_ = true;
-    parts_ = split(site_.fallback);
-    trailing_slash_ = false;
-    auto opened = look_up(parts_.size());
-    auto* const entry = std::get_if<Descriptor>(&opened);
-    struct stat info {};
-    if (entry == nullptr || ::fstat(entry->get(), &info) != 0 || !S_ISREG(info.st_mode))
-      return finding(Code::fallback_missing, {{"file", disk_path(parts_.size())}, {"site", site_.name}});
-    return judge_file(*entry, info, parts_.size());
+    const std::string path = root_path_ + "/" + site_.fallback;
+    auto found = look_up(site_.fallback);
+    if (const auto* const error = std::get_if<SystemError>(&found); error != nullptr && !is_absence(*error))
+      return failed(*error, path, skip_);
+    auto* const entry = std::get_if<Entry>(&found);
+    if (entry == nullptr || !S_ISREG(entry->info.st_mode))
+      return finding(Code::fallback_missing, {{"file", path}, {"site", site_.name}});
+    entry->path = path;
+    entry->name = files::base_name(site_.fallback);
+    entry->parts = parts_.size();
+    entry->is_fallback = true;
+    return judge_file(std::move(*entry));
   }
 
-  Outcome nothing_there(const Descriptor& folder, std::size_t count) {
+  Outcome nothing_there(const Entry& folder) {
     if (!site_.fallback.empty() && skip_ == 0) return fall_back();
-    const std::string& missing = parts_[count];
+    const std::string& missing = parts_[folder.parts];
     const std::string_view root_name = files::base_name(site_.document_root);
     const std::string whole = "/" + joined(parts_, 0, parts_.size());
-    std::vector<Fact> facts = {{"file", disk_path(parts_.size())}, {"missing", missing}, {"folder", disk_path(count)}};
+    std::vector<Fact> facts = {{"file", disk_path(parts_.size())}, {"missing", missing}, {"folder", folder.path}};
     const auto root_in_url = [&](const std::string& shown, const std::string& rest) {
       facts.emplace_back("name", shown);
       facts.emplace_back("root", site_.document_root);
@@ -392,39 +455,59 @@ class Resolver {
     };
     if (whole == site_.document_root || whole.starts_with(site_.document_root + "/"))
       return root_in_url(site_.document_root.substr(1), whole.substr(site_.document_root.size()));
-    if (count == 0 && skip_ == 0 && http::same_name(missing, root_name))
+    if (folder.parts == 0 && skip_ == 0 && http::same_name(missing, root_name))
       return root_in_url(missing, whole.substr(1 + missing.size()));
-    say(disk_path(count) + " is a folder, and it has no entry " + missing + ".");
-    if (const auto near = text::nearest(missing, names_in(site_, folder))) {
+    say(folder.path + " is a folder, and it has no entry " + missing + ".");
+    if (const auto near = nearest_name(folder, missing)) {
       facts.emplace_back("nearest", *near);
-      facts.emplace_back("nearest_url", url_path(count) + http::percent_encode_path((count > 0 ? "/" : "") + *near));
+      facts.emplace_back("nearest_url",
+                         url_path(folder.parts) + http::percent_encode_path((folder.parts > 0 ? "/" : "") + *near));
     }
     return finding(Code::path_not_found, std::move(facts));
   }
 
-  Outcome hidden(std::size_t count) {
-    const std::string path = disk_path(count);
-    std::string plain = parts_[count - 1];
+  /// The name in `folder`, of those that are shown, that `missing` was most likely meant to be.
+  std::optional<std::string> nearest_name(const Entry& folder, const std::string& missing) const {
+    auto opened = files::reopen(folder.handle, folder.info, O_RDONLY | O_DIRECTORY);
+    auto* const descriptor = std::get_if<Descriptor>(&opened);
+    if (descriptor == nullptr) return std::nullopt;
+    DIR* const open = ::fdopendir(descriptor->get());
+    if (open == nullptr) return std::nullopt;
+    [[maybe_unused]] const int now_of_the_directory = descriptor->release();
+    const std::unique_ptr<DIR, int (*)(DIR*)> directory(open, ::closedir);
+    text::NearestName nearest(missing);
+    for (std::size_t i = 0; i < kMostNamesToCompare && !nearest.is_exhausted(); ++i) {
+      const dirent* const entry = ::readdir(directory.get());
+      if (entry == nullptr) break;
+      const std::string_view name = entry->d_name;
+      if (!is_hidden(site_, name) && name != "." && name != ".." && !is_withheld_copy(settings_, site_, name))
+        nearest.consider(name);
+    }
+    return nearest.best();
+  }
+
+  Finding hidden(const std::string& path) const {
+    std::string plain(files::base_name(path));
     plain.erase(0, plain.find_first_not_of('.'));
     if (plain.empty()) plain = "visible";
+    const std::string folder(files::folder_of(path));
     return finding(Code::hidden_file, {{"file", path},
                                        {"file_quoted", text::shell_word(path)},
-                                       {"plain_quoted", text::shell_word(disk_path(count - 1) + "/" + plain)}});
+                                       {"plain_quoted", text::shell_word(folder + "/" + plain)}});
   }
 
   /// A folder on the way to the first `count` parts may not be entered.
-  Outcome closed_folder(std::size_t count) {
+  Finding closed_folder(std::size_t count) const {
     std::size_t closed = skip_;
     for (std::size_t i = skip_ + 1; i <= count; ++i) {
-      auto opened = open_parts(i, O_PATH);
+      auto opened = look_up_parts(i);
       if (std::holds_alternative<SystemError>(opened)) break;
       closed = i;
     }
-    return unreadable(closed, "+rx");
+    return unreadable(disk_path(closed), "+rx");
   }
 
-  Outcome unreadable(std::size_t count, std::string_view change) {
-    const std::string path = disk_path(count);
+  Finding unreadable(const std::string& path, std::string_view change) const {
     struct stat info {};
     const bool known = ::stat(path.c_str(), &info) == 0;
     return finding(Code::unreadable, {{"file", path},
@@ -433,39 +516,32 @@ class Resolver {
                                       {"change", "a" + std::string(change)}});
   }
 
-  std::optional<Finding> refuse_method(const std::string& kind) {
+  std::optional<Finding> refuse_method(const std::string& kind) const {
     if (asked_.method == "GET" || asked_.method == "HEAD" || asked_.method == "OPTIONS") return std::nullopt;
     return finding(Code::method_not_allowed,
                    {{"method", std::string(asked_.method)}, {"kind", kind}, {"allowed", std::string(kReadingMethods)}});
   }
 
-  /// True if the entry at the end of the first `count` parts lies below a script folder.
-  bool in_script_folder(std::size_t count) const {
-    if (contains(site_.script_folders, files::base_name(root_path_))) return true;
-    for (std::size_t i = 0; i + 1 < count && i < parts_.size(); ++i)
+  /// True if what lies in `folder`, the real path of `entry` or of the folder that it lies in, is run and not shown: by
+  /// any of the names that the folder has.
+  bool runs_in(const Entry& entry, std::string_view folder) const {
+    const std::size_t folders = S_ISDIR(entry.info.st_mode) || entry.is_index ? entry.parts : entry.parts - (entry.parts > 0 ? 1 : 0);
+    for (std::size_t i = 0; i < folders && !entry.is_fallback; ++i)
       if (contains(site_.script_folders, parts_[i])) return true;
-    return false;
-  }
-
-  /// The same for the place where a link leads in the end.
-  bool really_in_script_folder(const std::string& real) const {
-    if (!real.starts_with(root_path_ + "/")) return false;
-    const auto parts = split(std::string_view(real).substr(root_path_.size()));
-    return std::any_of(parts.begin(), parts.empty() ? parts.end() : parts.end() - 1,
-                       [&](const std::string& part) { return contains(site_.script_folders, part); });
+    if (entry.is_fallback && names_script_folder(site_, files::folder_of(entry.path))) return true;
+    if (runs_below(site_, folder)) return true;
+    const std::string& root = root_->real_path();
+    const std::size_t above = root == "/" ? 1 : root.size() + 1;
+    return is_linked_as_script_folder(site_, *root_, folder.substr(std::min(above, folder.size())));
   }
 
   const Settings& settings_;
   const Site& site_;
   const Asked& asked_;
-  std::vector<std::string> parts_;
-  bool trailing_slash_ = false;
-  bool stands_first_ = true;
-  bool may_be_linked_ = false;        ///< A link may lead to the entry, so that its real place is elsewhere.
-  bool answers_for_nothing_ = false;  ///< The fallback is looked at.
-  struct stat info_ {};               ///< Of the file that is judged.
-  std::string root_path_;             ///< The document root, or what is mounted.
-  std::size_t skip_ = 0;              ///< How many parts lead to the mount.
+  const std::vector<std::string> parts_;
+  const bool trailing_slash_;
+  std::string root_path_;  ///< The document root, or what is mounted.
+  std::size_t skip_ = 0;   ///< How many parts lead to the mount.
   std::optional<Folder> root_;
   std::vector<std::string> trail_;
 };
@@ -486,14 +562,6 @@ bool would_run(const Settings& settings, std::string_view name, const struct sta
   const script::Interpreter* const interpreter = script::interpreter_for(settings.interpreters, name);
   if (interpreter != nullptr && interpreter->where == script::Interpreter::Where::anywhere) return true;
   return in_script_folder && (info.st_mode & 0111) != 0;
-}
-
-bool is_hidden(const Site& site, std::string_view name) {
-  return name.starts_with('.') && !contains(site.hidden_files_shown, name) && !contains(site.hidden_files_shown, "*");
-}
-
-bool is_backup(std::string_view name) {
-  return name.ends_with('~') || name.ends_with(".bak") || name.ends_with(".swp");
 }
 
 }  // namespace porter::sites

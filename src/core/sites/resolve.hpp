@@ -3,6 +3,9 @@
 // Serving, problem pages and every explanation call it, so that what is explained is what happens. It reads the file
 // system but changes nothing, runs nothing, and may be called from any thread. The outcome comes with its trail: the
 // steps by which it was reached, as sentences for people.
+//
+// What is judged is what is sent: a file or folder is looked up once and held open, judged by that handle and by where it
+// really lies, and read through the same handle. What takes its place meanwhile is never sent.
 #pragma once
 
 #include <sys/stat.h>
@@ -12,6 +15,7 @@
 #include <variant>
 #include <vector>
 
+#include "core/files/beneath.hpp"
 #include "core/files/descriptor.hpp"
 #include "core/findings/finding.hpp"
 #include "core/http/target.hpp"
@@ -38,6 +42,8 @@ struct FolderFound {
   std::string path;                  ///< On disk, without a final slash.
   bool is_script_folder = false;     ///< Its executable files would be run.
   std::vector<std::string> mounted;  ///< Names of the mounts right below it.
+  files::Folder root;                ///< What it lies below: the document root, or what is mounted.
+  files::Descriptor handle;          ///< The folder itself, for looking up only.
 };
 
 /// A script to be run.
@@ -75,11 +81,5 @@ bool is_known_method(std::string_view method);
 
 /// True if the file called `name` in a folder would be run for a request: its ending or its permissions say so.
 bool would_run(const Settings& settings, std::string_view name, const struct stat& info, bool in_script_folder);
-
-/// True for names that `site` does not show: a leading dot, unless its settings except them.
-bool is_hidden(const Site& site, std::string_view name);
-
-/// True for the copies that editors leave behind ("page.php~", ".page.php.swp", "page.php.bak").
-bool is_backup(std::string_view name);
 
 }  // namespace porter::sites

@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <array>
+#include <bit>
 #include <cstdio>
 #include <numeric>
 #include <vector>
@@ -48,24 +49,41 @@ void append_hex(std::string& out, std::string_view bytes) {
   }
 }
 
-/// Levenshtein's distance with the swap of two neighbours as one edit, by the usual table of three rows.
-std::size_t edit_distance(std::string_view a, std::string_view b) {
+/// Levenshtein's distance with the swap of two neighbours as one edit, by the usual table of three rows; `most + 1` as
+/// soon as it is certain to be more than `most`. Takes as much from `work` as it fills cells of the table.
+std::size_t edit_distance(std::string_view a, std::string_view b, std::size_t most, std::size_t& work) {
   std::vector<std::size_t> before(b.size() + 1);
   std::vector<std::size_t> last(b.size() + 1);
   std::vector<std::size_t> row(b.size() + 1);
   std::iota(last.begin(), last.end(), 0);
+  std::size_t least_of_last = 0;
   for (std::size_t i = 1; i <= a.size(); ++i) {
+    work -= std::min(work, b.size());
     row[0] = i;
+    std::size_t least = i;
     for (std::size_t j = 1; j <= b.size(); ++j) {
       const std::size_t change = a[i - 1] == b[j - 1] ? 0 : 1;
       row[j] = std::min({last[j] + 1, row[j - 1] + 1, last[j - 1] + change});
       if (i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1]) row[j] = std::min(row[j], before[j - 2] + 1);
+      least = std::min(least, row[j]);
     }
+    // A swap reaches back two rows.
+    if ((least > most && least_of_last > most) || work == 0) return most + 1;
+    least_of_last = least;
     std::swap(before, last);
     std::swap(last, row);
   }
   return last[b.size()];
 }
+
+/// The bytes of `text`, each as one of 64 bits: each edit changes at most one of them in either direction.
+std::uint64_t letters_of(std::string_view text) {
+  std::uint64_t out = 0;
+  for (const char c : text) out |= std::uint64_t{1} << (static_cast<unsigned char>(c) % 64);
+  return out;
+}
+
+std::size_t difference(std::size_t a, std::size_t b) { return a > b ? a - b : b - a; }
 
 std::string_view without_ending(std::string_view name) {
   const std::size_t dot = name.rfind('.');
@@ -175,25 +193,37 @@ std::string listed(std::span<const std::string> names) {
   return out;
 }
 
-std::optional<std::string> nearest(std::string_view wanted, std::span<const std::string> names) {
-  if (wanted.empty() || wanted.size() > 255) return std::nullopt;
-  const std::string want = to_lower(wanted);
-  const std::string_view want_stem = without_ending(want);
-  const std::size_t most = std::max<std::size_t>(1, want.size() / 3);
-  std::optional<std::string> best;
-  // Half steps: an equal stem with another ending beats one edit, since forgetting the ending is the likelier slip.
-  std::size_t best_score = 2 * most + 1;
-  for (const std::string& name : names) {
-    if (name.size() > 255 || name == wanted) continue;
-    const std::string have = to_lower(name);
-    std::size_t score = 2 * edit_distance(want, have);
-    if (!want_stem.empty() && without_ending(have) == want_stem) score = std::min<std::size_t>(score, 1);
-    if (score < best_score) {
-      best_score = score;
-      best = name;
-    }
+NearestName::NearestName(std::string_view wanted)
+    : wanted_(wanted.size() > 255 ? std::string_view() : wanted),
+      lower_(to_lower(wanted_)),
+      stem_(without_ending(lower_)),
+      letters_(letters_of(lower_)),
+      // Half steps: an equal stem with another ending beats one edit, since forgetting the ending is the likelier slip.
+      best_score_(2 * std::max<std::size_t>(1, lower_.size() / 3) + 1) {}
+
+void NearestName::consider(std::string_view name) {
+  if (wanted_.empty() || name.size() > 255 || name == wanted_ || is_exhausted()) return;
+  --work_left_;
+  const std::string have = to_lower(name);
+  std::size_t score = best_score_ + 1;
+  if (!stem_.empty() && without_ending(have) == stem_) score = 1;
+  // Whatever needs more edits than the best so far is passed over, and mostly that shows at a glance.
+  const std::size_t most = best_score_ / 2;
+  const std::uint64_t letters = letters_of(have);
+  const auto missing = static_cast<std::size_t>(
+      std::max(std::popcount(letters_ & ~letters), std::popcount(letters & ~letters_)));
+  if (difference(have.size(), lower_.size()) <= most && missing <= most)
+    score = std::min(score, 2 * edit_distance(lower_, have, most, work_left_));
+  if (score < best_score_ || (score == best_score_ && best_ && name < *best_)) {
+    best_score_ = score;
+    best_ = std::string(name);
   }
-  return best;
+}
+
+std::optional<std::string> nearest(std::string_view wanted, std::span<const std::string> names) {
+  NearestName nearest(wanted);
+  for (const std::string& name : names) nearest.consider(name);
+  return nearest.best();
 }
 
 }  // namespace porter::text

@@ -31,8 +31,31 @@ std::string to_lower(std::string_view text);
 /// "one, two, three".
 std::string listed(std::span<const std::string> names);
 
-/// The name in `names` that `wanted` was most likely meant to be: equal but for case, or a few edits away; nullopt if
-/// none is near.
+/// Looks among names, one after the other, for the one that `wanted` was most likely meant to be: equal but for case, with
+/// another ending, or a few edits away. Among equals the first in the order of bytes wins.
+///
+/// It takes a bounded amount of work, however many and however long the names are.
+class NearestName {
+ public:
+  explicit NearestName(std::string_view wanted);
+
+  void consider(std::string_view name);
+  /// True once no more work may be spent; further names are not looked at.
+  bool is_exhausted() const { return work_left_ == 0; }
+  /// The nearest of those that were considered; nullopt if none is near.
+  const std::optional<std::string>& best() const { return best_; }
+
+ private:
+  const std::string wanted_;
+  const std::string lower_;          ///< In lower case.
+  const std::string_view stem_;      ///< Of lower_, without its ending.
+  const std::uint64_t letters_;      ///< Of lower_, a bit for each.
+  std::size_t best_score_;           ///< In half steps; what is not below it is not near.
+  std::size_t work_left_ = 1'500'000;///< In cells of the table of edits, some nanoseconds each.
+  std::optional<std::string> best_;
+};
+
+/// The same for names that are all at hand.
 std::optional<std::string> nearest(std::string_view wanted, std::span<const std::string> names);
 
 }  // namespace porter::text

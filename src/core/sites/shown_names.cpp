@@ -1,0 +1,80 @@
+// Names that begin with a dot, and names of copies. See shown_names.hpp.
+#include "core/sites/shown_names.hpp"
+
+#include <algorithm>
+#include <array>
+
+#include "core/http/head.hpp"
+#include "core/script/interpreters.hpp"
+
+namespace porter::sites {
+namespace {
+
+/// What editors, tools for differences and package managers put behind the name of a file that they keep.
+constexpr std::array<std::string_view, 22> kCopyEndings = {
+    "~",    ".bak",  ".swp",  ".swo",  ".swn",    ".swx",     ".save",     ".sav",      ".orig",      ".old",    ".tmp",
+    ".temp", ".rej", ".back", ".copy", ".backup", ".kate-swp", ".dpkg-old", ".dpkg-new", ".dpkg-dist", ".rpmsave", ".rpmnew"};
+/// Those of them that are refused whatever they were made from.
+constexpr std::array<std::string_view, 3> kNeverShown = {"~", ".bak", ".swp"};
+
+bool ends_in(std::string_view name, std::string_view ending) {
+  return name.size() > ending.size() && http::same_name(name.substr(name.size() - ending.size()), ending);
+}
+
+/// "x.save.1" and "x.bak2" without their number, as long as something is left.
+std::string_view without_number(std::string_view name) {
+  std::size_t end = name.size();
+  while (end > 0 && name[end - 1] >= '0' && name[end - 1] <= '9') --end;
+  if (end == name.size() || end == 0) return name;
+  if (name[end - 1] == '.') --end;
+  return name.substr(0, end);
+}
+
+std::optional<std::string_view> without_copy_ending(std::string_view name) {
+  for (const std::string_view ending : kCopyEndings)
+    if (ends_in(name, ending)) return name.substr(0, name.size() - ending.size());
+  return std::nullopt;
+}
+
+bool contains(const std::vector<std::string>& names, std::string_view name) {
+  return std::find(names.begin(), names.end(), name) != names.end();
+}
+
+/// True for the name of a file whose source is not sent wherever it lies.
+bool is_script_name(const Settings& settings, std::string_view name) {
+  const script::Interpreter* const interpreter = script::interpreter_for(settings.interpreters, name);
+  return interpreter != nullptr && interpreter->where != script::Interpreter::Where::shared_ending;
+}
+
+}  // namespace
+
+bool is_hidden(const Site& site, std::string_view name) {
+  return name.starts_with('.') && !contains(site.hidden_files_shown, name) && !contains(site.hidden_files_shown, "*");
+}
+
+std::optional<std::string_view> copied_from(std::string_view name) {
+  if (name.size() > 2 && name.front() == '#' && name.back() == '#') return name.substr(1, name.size() - 2);
+  auto rest = without_copy_ending(name);
+  if (!rest) {
+    // A number alone makes no copy ("notes.2"); one behind such an ending does ("notes.txt.save.1").
+    const std::string_view plain = without_number(name);
+    if (plain.size() < name.size()) rest = without_copy_ending(plain);
+  }
+  if (!rest) return std::nullopt;
+  // "page.php.~1~" is the first of several copies of one file.
+  if (const std::size_t tilde = rest->rfind(".~"); tilde != rest->npos && tilde > 0) rest = rest->substr(0, tilde);
+  return rest;
+}
+
+bool is_withheld_copy(const Settings& settings, const Site& site, std::string_view name) {
+  const auto is_never_shown = [name](std::string_view ending) { return ends_in(name, ending); };
+  if (std::any_of(kNeverShown.begin(), kNeverShown.end(), is_never_shown)) return true;
+  for (auto rest = copied_from(name); rest; rest = copied_from(*rest)) {
+    // ".page.php.swo" is made from "page.php", and so is ".#page.php".
+    const std::string_view undotted = rest->substr(std::min(rest->find_first_not_of(".#"), rest->size()));
+    if (is_script_name(settings, *rest) || is_script_name(settings, undotted) || is_hidden(site, *rest)) return true;
+  }
+  return false;
+}
+
+}  // namespace porter::sites
