@@ -9,11 +9,19 @@
 namespace porter::script {
 namespace {
 
-/// Fields that belong to the connection, and are the server's to decide.
-bool is_connection_field(std::string_view name) {
-  for (const std::string_view field : {"Connection", "Keep-Alive", "Transfer-Encoding", "Upgrade", "Trailer", "TE"})
+/// Fields that belong to the connection or, as Date does, to whoever sends the answer on: the server decides them.
+bool is_servers_field(std::string_view name) {
+  for (const std::string_view field :
+       {"Connection", "Keep-Alive", "Transfer-Encoding", "Upgrade", "Trailer", "TE", "Date"})
     if (http::same_name(name, field)) return true;
   return false;
+}
+
+bool has_control(std::string_view text) {
+  return std::any_of(text.begin(), text.end(), [](char c) {
+    const auto byte = static_cast<unsigned char>(c);
+    return (byte < 0x20 && byte != '\t') || byte == 0x7f;
+  });
 }
 
 bool read_status(std::string_view value, AnswerHead& head) {
@@ -33,20 +41,17 @@ bool read_line(std::string_view line, AnswerHead& head, bool& has_status) {
   if (colon == line.npos || !http::is_token(line.substr(0, colon))) return false;
   const std::string_view name = line.substr(0, colon);
   const std::string_view value = http::trim(line.substr(colon + 1));
-  const bool has_control = std::any_of(value.begin(), value.end(), [](char c) {
-    const auto byte = static_cast<unsigned char>(c);
-    return (byte < 0x20 && byte != '\t') || byte == 0x7f;
-  });
-  if (has_control) return false;
+  if (has_control(value)) return false;
   if (http::same_name(name, "Status")) {
     has_status = true;
     return read_status(value, head);
   }
-  if (is_connection_field(name)) return true;
+  if (is_servers_field(name)) return true;
   if (http::same_name(name, "Content-Length")) {
     std::uint64_t length = 0;
     const auto [end, error] = std::from_chars(value.data(), value.data() + value.size(), length);
     if (error != std::errc{} || end != value.data() + value.size()) return false;
+    if (head.content_length && *head.content_length != length) return false;
     head.content_length = length;
     return true;
   }
@@ -61,8 +66,12 @@ bool read_line(std::string_view line, AnswerHead& head, bool& has_status) {
 }  // namespace
 
 bool AnswerHead::lacks_content_type() const {
-  const auto is_type = [](const auto& field) { return http::same_name(field.first, "Content-Type"); };
-  return !location && std::none_of(fields.begin(), fields.end(), is_type);
+  return !location && !has_field("Content-Type");
+}
+
+bool AnswerHead::has_field(std::string_view name) const {
+  return std::any_of(fields.begin(), fields.end(),
+                     [name](const auto& field) { return http::same_name(field.first, name); });
 }
 
 std::optional<std::size_t> answer_head_length(std::string_view output) {
@@ -100,7 +109,7 @@ std::variant<AnswerHead, AnswerHeadProblem> parse_answer_head(std::string_view t
     if (line.empty()) break;
     // nph-style and other programs may begin with a status line of their own.
     if (number == 1 && line.starts_with("HTTP/") && line.size() > 9 && line[8] == ' ') {
-      has_status = read_status(line.substr(9), head);
+      has_status = !has_control(line) && read_status(line.substr(9), head);
       if (!has_status) return AnswerHeadProblem{AnswerHeadProblem::Kind::malformed_line, number, std::string(line)};
       continue;
     }

@@ -25,6 +25,7 @@ struct AnswerHead {
   bool is_local_redirect() const {
     return location && location->starts_with('/') && !location->starts_with("//") && !has_status && fields.size() == 1;
   }
+  bool has_field(std::string_view name) const;
   /// True if a page must not follow, since nothing says what it would be (section 6.3.1). What comes with a redirect is
   /// hardly ever looked at.
   bool lacks_content_type() const;

@@ -1,10 +1,14 @@
 // Taking error messages apart, language by language. The order matters: forms that cannot be mistaken come first.
 #include "core/script/error_place.hpp"
 
+#include <fcntl.h>
+#include <sys/stat.h>
+
 #include <algorithm>
 #include <charconv>
-#include <fstream>
 
+#include "core/files/beneath.hpp"
+#include "core/files/content.hpp"
 #include "core/http/head.hpp"
 
 namespace porter::script {
@@ -137,6 +141,44 @@ std::optional<ErrorPlace> colon_place(const std::vector<std::string_view>& lines
   return std::nullopt;
 }
 
+/// What `file` holds, if it is an ordinary one below `folder` and all names on the way there are shown.
+std::optional<std::string> content_below(const std::string& folder, const std::string& file,
+                                         const std::function<bool(std::string_view)>& is_shown) {
+  constexpr std::size_t kMostBytes = 1024 * 1024;
+  if (!file.starts_with(folder + "/")) return std::nullopt;
+  const auto root = files::Folder::open(folder);
+  if (std::holds_alternative<files::SystemError>(root)) return std::nullopt;
+  // Looked up only, not opened: opening a device may do something.
+  const auto found = std::get<files::Folder>(root).open_beneath(file.substr(folder.size() + 1), O_PATH);
+  const auto* const entry = std::get_if<files::Descriptor>(&found);
+  struct stat info {};
+  if (entry == nullptr || ::fstat(entry->get(), &info) != 0 || !S_ISREG(info.st_mode)) return std::nullopt;
+  const std::string real = files::path_of(*entry);
+  const std::string& top = std::get<files::Folder>(root).real_path();
+  if (!real.starts_with(top)) return std::nullopt;
+  for (std::string_view rest = std::string_view(real).substr(top.size()); !rest.empty();) {
+    const std::size_t slash = std::min(rest.find('/'), rest.size());
+    if (!is_shown(rest.substr(0, slash))) return std::nullopt;
+    rest.remove_prefix(std::min(slash + 1, rest.size()));
+  }
+  const auto opened = files::reopen(*entry, info, O_RDONLY);
+  const auto* const open = std::get_if<files::Descriptor>(&opened);
+  return open == nullptr ? std::nullopt : files::content_of(*open, kMostBytes);
+}
+
+std::vector<SourceLine> lines_around(std::string_view content, std::size_t line, std::size_t around) {
+  constexpr std::size_t kMostShown = 400;
+  std::vector<SourceLine> out;
+  for (std::size_t number = 1; !content.empty(); ++number) {
+    const std::size_t end = std::min(content.find('\n'), content.size());
+    const bool is_near = number >= line ? number - line <= around : line - number <= around;
+    if (is_near) out.push_back({number, std::string(content.substr(0, std::min(end, kMostShown))), number == line});
+    if (number > line && !is_near) break;
+    content.remove_prefix(std::min(end + 1, content.size()));
+  }
+  return out;
+}
+
 }  // namespace
 
 std::optional<ErrorPlace> find_error_place(std::string_view error_text, const std::string& script_path) {
@@ -148,13 +190,14 @@ std::optional<ErrorPlace> find_error_place(std::string_view error_text, const st
   return perl_place(lines, script_path);
 }
 
-std::vector<SourceLine> source_around(const std::string& file, std::size_t line, std::size_t around) {
-  std::vector<SourceLine> out;
-  std::ifstream stream(file);
-  std::string text;
-  for (std::size_t number = 1; number <= line + around && std::getline(stream, text); ++number)
-    if (number + around >= line) out.push_back({number, text.substr(0, 400), number == line});
-  return out;
+std::size_t line_number(std::string_view text) { return leading_number(text); }
+
+std::vector<SourceLine> source_around(const std::string& file, std::size_t line, std::size_t around,
+                                      std::span<const std::string> folders,
+                                      const std::function<bool(std::string_view)>& is_shown) {
+  for (const std::string& folder : folders)
+    if (const auto content = content_below(folder, file, is_shown)) return lines_around(*content, line, around);
+  return {};
 }
 
 std::optional<std::string> quoted_name(std::string_view line) {

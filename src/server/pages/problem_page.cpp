@@ -3,18 +3,14 @@
 
 #include <fmt/format.h>
 
-#include <cstdlib>
 #include <iterator>
 
 #include "core/http/status.hpp"
-#include "core/script/error_place.hpp"
 #include "core/text/text.hpp"
 #include "server/pages/frame.hpp"
 
 namespace porter::server::pages {
 namespace {
-
-constexpr std::size_t kAround = 3;
 
 std::string status_line(int status) { return fmt::format("{} {}", status, http::reason_phrase(status)); }
 
@@ -22,14 +18,6 @@ std::string status_line(int status) { return fmt::format("{} {}", status, http::
 std::string_view file_of(const Finding& finding) {
   if (const auto file = finding.fact("file")) return *file;
   return finding.fact("folder").value_or("");
-}
-
-/// The lines around the place that the finding names; none if it names none.
-std::vector<script::SourceLine> source_of(const Finding& finding) {
-  const auto place = finding.fact("place");
-  const auto line = finding.fact("line");
-  if (!place || !line) return {};
-  return script::source_around(std::string(*place), std::strtoul(std::string(*line).c_str(), nullptr, 10), kAround);
 }
 
 }  // namespace
@@ -46,9 +34,9 @@ std::string problem_html(const Problem& problem) {
   if (const std::string command = command_of(finding); !command.empty())
     fmt::format_to(into, "\n<pre>{}</pre>", escape_html(command));
   out += "</div>\n";
-  if (const auto source = source_of(finding); !source.empty()) {
+  if (!problem.source.empty()) {
     out += "<h2>The source around it</h2>\n<pre>";
-    for (const script::SourceLine& line : source)
+    for (const script::SourceLine& line : problem.source)
       fmt::format_to(into, "<span{}>{:>5}  {}</span>\n", line.is_marked ? " class=\"mark\"" : "", line.number,
                      escape_html(line.text));
     out += "</pre>\n";
@@ -82,9 +70,9 @@ std::string problem_text(const Problem& problem) {
   if (!problem.asked.empty()) fmt::format_to(into, "Asked for:  {}\n", text::escape_line(problem.asked));
   if (const auto file = file_of(finding); !file.empty())
     fmt::format_to(into, "On disk:    {}\n", text::escape_line(file));
-  if (const auto source = source_of(finding); !source.empty()) {
+  if (!problem.source.empty()) {
     out += "\nThe source around it:\n";
-    for (const script::SourceLine& line : source)
+    for (const script::SourceLine& line : problem.source)
       fmt::format_to(into, "{} {:>5}  {}\n", line.is_marked ? '>' : ' ', line.number, text::escape_line(line.text));
   }
   if (!problem.details.empty()) out += "\nThe end of its error stream:\n";

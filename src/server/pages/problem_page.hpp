@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "core/findings/finding.hpp"
+#include "core/script/error_place.hpp"
 
 namespace porter::server::pages {
 
@@ -14,6 +15,7 @@ struct Problem {
   std::string asked;                 ///< "GET /timetable"; empty if it could not be read.
   std::vector<std::string> trail;    ///< How it came to this.
   std::vector<std::string> details;  ///< The last lines of an error stream.
+  std::vector<script::SourceLine> source;  ///< The lines around the place that the finding names.
 };
 
 std::string problem_html(const Problem& problem);
