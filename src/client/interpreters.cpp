@@ -22,7 +22,8 @@ std::vector<run::FoundInterpreter> probe(const Settings& settings) {
   asio::io_context context(1);
   run::RunSet runs(context.get_executor());
   std::vector<run::FoundInterpreter> all;
-  asio::co_spawn(context, run::probe_interpreters(runs, settings),
+  run::VersionsKnown none;
+  asio::co_spawn(context, run::probe_interpreters(runs, settings, none),
                  [&](const std::exception_ptr&, std::vector<run::FoundInterpreter> found) {
                    all = std::move(found);
                    context.stop();

@@ -8,6 +8,7 @@
 #include <boost/asio/this_coro.hpp>
 
 #include "core/files/beneath.hpp"
+#include "core/files/state.hpp"
 
 namespace porter::run {
 namespace {
@@ -35,7 +36,8 @@ asio::awaitable<void> ask_version(RunSet& runs, std::string search_path, FoundIn
 
 }  // namespace
 
-asio::awaitable<std::vector<FoundInterpreter>> probe_interpreters(RunSet& runs, const Settings& settings) {
+asio::awaitable<std::vector<FoundInterpreter>> probe_interpreters(RunSet& runs, const Settings& settings,
+                                                                  VersionsKnown& known) {
   const std::string search_path = settings.search_path;
   std::vector<FoundInterpreter> all;
   for (const script::Interpreter& interpreter : settings.interpreters)
@@ -45,12 +47,23 @@ asio::awaitable<std::vector<FoundInterpreter>> probe_interpreters(RunSet& runs, 
   Event done(executor);
   for (FoundInterpreter& found : all) {
     if (found.path.empty() || found.interpreter.version_argument.empty()) continue;
+    struct stat now {};
+    const auto before = known.find(found.path);
+    if (before != known.end() && ::stat(found.path.c_str(), &now) == 0 &&
+        files::same_state(now, before->second.first)) {
+      found.version = before->second.second;
+      continue;
+    }
     ++asked;
     asio::co_spawn(executor, ask_version(runs, search_path, found), [&](const std::exception_ptr&) {
       if (--asked == 0) done.set();
     });
   }
   if (asked > 0) co_await done.wait();
+  for (const FoundInterpreter& found : all) {
+    struct stat now {};
+    if (!found.version.empty() && ::stat(found.path.c_str(), &now) == 0) known[found.path] = {now, found.version};
+  }
   co_return all;
 }
 

@@ -1,8 +1,6 @@
 // A run's streams, its end and its time limit. See run.hpp.
 #include "run/run.hpp"
 
-#include "run/warden.hpp"
-
 #include <fcntl.h>
 #include <sched.h>
 #include <sys/resource.h>
@@ -15,6 +13,7 @@
 #include <boost/asio/buffer.hpp>
 #include <cerrno>
 #include <csignal>
+#include <new>
 #include <utility>
 
 namespace porter::run {
@@ -22,6 +21,10 @@ namespace {
 
 constexpr std::chrono::seconds kGraceAfterTerm{2};
 constexpr std::chrono::milliseconds kShortRun{20};
+/// A run's end leaves orphans behind rarely, and looking for them costs more than the end itself, so the looks of many
+/// runs are one.
+constexpr std::chrono::milliseconds kOrphansAfterEnd{20};
+constexpr std::chrono::seconds kOrphansOfLongRuns{1};
 
 struct Pipe {
   files::Descriptor read_end;
@@ -66,10 +69,19 @@ void RunSet::remove(const Run& run) {
   if (found == runs_.end()) return;
   std::swap(*found, runs_.back());
   runs_.pop_back();
+  look_for_orphans();
   // A look that is due soon may come all the same: the next run would only ask for it again.
   if (!runs_.empty() || next_look_ <= Clock::now() + kShortRun) return;
   next_look_ = Clock::time_point::max();
   timer_.cancel();
+}
+
+void RunSet::look_for_orphans() {
+  siginfo_t info{};
+  const bool has_child = ::waitid(P_ALL, 0, &info, WEXITED | WNOHANG | WNOWAIT) == 0;
+  if (!has_child || orphans_look_ != Clock::time_point::max()) return;
+  orphans_look_ = Clock::now() + kOrphansAfterEnd;
+  look_by(orphans_look_);
 }
 
 void RunSet::look_by(Clock::time_point time) {
@@ -87,7 +99,13 @@ void RunSet::look() {
   const auto runs = runs_;
   auto next = Clock::time_point::max();
   for (const auto& run : runs) next = std::min(next, run->look(now));
-  look_by(next);
+  if (now >= orphans_look_) {
+    orphans_look_ = Clock::time_point::max();
+    const bool is_any_left = end_orphans();
+    // A run that lasts may leave orphans all the while, which want to be reaped when they end.
+    if (is_any_left || !runs_.empty()) orphans_look_ = now + (is_any_left ? Clock::duration(kOrphansAfterEnd) : Clock::duration(kOrphansOfLongRuns));
+  }
+  look_by(std::min(next, orphans_look_));
 }
 
 std::variant<std::shared_ptr<Run>, StartError> Run::start(const asio::any_io_executor& executor, RunSet& set,
@@ -106,11 +124,14 @@ std::variant<std::shared_ptr<Run>, StartError> Run::start(const asio::any_io_exe
   start.output = output.write_end.get();
   start.error = error.write_end.get();
   start.limits = std::move(order.limits);
+  auto kin = std::make_unique<Kin>();
+  if (kin_mark() != 0) start.limits.push_back({RLIMIT_RTTIME, kin->mark()});
   auto started = start_process(std::move(start));
   if (const auto* const failure = std::get_if<StartError>(&started)) return *failure;
+  kin->set_leader(std::get<pid_t>(started));
 
   // The constructor is private, which std::make_shared cannot reach.
-  std::shared_ptr<Run> run(new Run(executor, set, std::get<pid_t>(started), order));
+  std::shared_ptr<Run> run(new Run(executor, set, std::get<pid_t>(started), std::move(kin), order));
   if (input.write_end.is_open()) assign(run->input_, std::move(input.write_end));
   assign(run->output_, std::move(output.read_end));
   ::fcntl(error.read_end.get(), F_SETFL, O_NONBLOCK);
@@ -119,24 +140,24 @@ std::variant<std::shared_ptr<Run>, StartError> Run::start(const asio::any_io_exe
   return run;
 }
 
-Run::Run(const asio::any_io_executor& executor, RunSet& set, pid_t id, RunOrder& order)
+Run::Run(const asio::any_io_executor& executor, RunSet& set, pid_t id, std::unique_ptr<Kin> kin, RunOrder& order)
     : set_(set),
+      kin_(std::move(kin)),
       id_(id),
       error_stream_limit_(order.error_stream_limit),
       input_(executor),
       output_(executor),
       patience_(executor),
       ended_(executor),
-      ticket_(std::move(order.ticket)) {
-  warden_note_begin(id_);
-}
+      ticket_(std::move(order.ticket)) {}
 
 Run::~Run() {
   if (has_ended()) return;
   // Only when the set is destroyed before the run's end: nothing may be left behind even then.
-  ::kill(-id_, SIGKILL);
-  while (::waitpid(id_, nullptr, 0) < 0 && errno == EINTR) {
-  }
+  kin_->signal(SIGKILL);
+  int status = 0;
+  rusage usage{};
+  while (!kin_->reap(status, usage)) ::usleep(1000);
 }
 
 void Run::when_long(std::function<void()> then) {
@@ -157,7 +178,7 @@ Clock::time_point Run::look(Clock::time_point now) {
   }
   if (now >= kill_time_) {
     kill_time_ = Clock::time_point::max();
-    ::kill(-id_, SIGKILL);
+    kin_->signal(SIGKILL);
   }
   if (!watched_) {
     read_error_stream();
@@ -213,17 +234,19 @@ bool Run::reap() {
   if (::waitid(P_PID, static_cast<id_t>(id_), &info, WEXITED | WNOHANG | WNOWAIT) != 0 || info.si_pid != id_)
     return false;
   ::kill(-id_, SIGKILL);
-  warden_note_end(id_);
   int status = 0;
   rusage usage{};
-  while (::wait4(id_, &status, 0, &usage) < 0 && errno == EINTR) {
-  }
+  if (!kin_->reap(status, usage)) return false;
   end_.exit_status = WIFEXITED(status) ? WEXITSTATUS(status) : 0;
   end_.signal = WIFSIGNALED(status) ? WTERMSIG(status) : 0;
   end_.peak_memory_kib = usage.ru_maxrss;
   end_.duration = std::chrono::duration_cast<std::chrono::milliseconds>(Clock::now() - begun_);
   // A process that has left the group may hold the pipe open and write on. That is not waited for.
-  read_error_stream();
+  try {
+    read_error_stream();
+  } catch (const std::bad_alloc&) {
+    // Less of it is told then; the run has ended all the same.
+  }
   if (error_text_.size() > error_stream_limit_) error_text_.erase(0, error_text_.size() - error_stream_limit_);
   ticket_.reset();
   when_long_ = nullptr;
@@ -310,7 +333,7 @@ void Run::set_deadline(Clock::time_point time) {
 
 void Run::terminate() {
   if (kill_time_ != Clock::time_point::max() || has_ended()) return;
-  ::kill(-id_, SIGTERM);
+  kin_->signal(SIGTERM);
   kill_time_ = Clock::now() + kGraceAfterTerm;
   set_.look_by(kill_time_);
   watch();

@@ -24,6 +24,7 @@
 
 #include "core/files/descriptor.hpp"
 #include "run/event.hpp"
+#include "run/kin.hpp"
 #include "run/start.hpp"
 
 namespace porter::run {
@@ -45,6 +46,8 @@ class RunSet {
 
   void add(std::shared_ptr<Run> run);
   void remove(const Run& run);
+  /// Has orphans of runs looked for at `time`, if there may be any.
+  void look_for_orphans();
   /// Has every run look at its times at `time`, if that is not to happen before.
   void look_by(Clock::time_point time);
   void look();
@@ -52,6 +55,7 @@ class RunSet {
   std::vector<std::shared_ptr<Run>> runs_;
   asio::steady_timer timer_;
   Clock::time_point next_look_ = Clock::time_point::max();
+  Clock::time_point orphans_look_ = Clock::time_point::max();  ///< When to look for orphans again.
 };
 
 /// Where a script's standard input comes from.
@@ -102,7 +106,7 @@ class Run : public std::enable_shared_from_this<Run> {
   void set_deadline(Clock::time_point time);
   bool was_too_slow() const { return was_too_slow_; }
 
-  /// Ends the process group: SIGTERM now, SIGKILL two seconds later if it is still there.
+  /// Ends the process and all its kin: SIGTERM now, SIGKILL two seconds later if it is still there.
   void terminate();
   /// Waits until the process has ended and its error stream is read.
   asio::awaitable<RunEnd> end();
@@ -122,7 +126,7 @@ class Run : public std::enable_shared_from_this<Run> {
     asio::posix::stream_descriptor error;    ///< The error stream, by a descriptor of its own.
   };
 
-  Run(const asio::any_io_executor& executor, RunSet& set, pid_t id, RunOrder& order);
+  Run(const asio::any_io_executor& executor, RunSet& set, pid_t id, std::unique_ptr<Kin> kin, RunOrder& order);
 
   /// What can be read of the output without waiting; nullopt: nothing is there yet.
   std::optional<std::size_t> read_now(std::span<char> buffer);
@@ -140,6 +144,7 @@ class Run : public std::enable_shared_from_this<Run> {
   void output_is_over();
 
   RunSet& set_;
+  std::unique_ptr<Kin> kin_;
   pid_t id_;
   Clock::time_point begun_ = Clock::now();
   std::size_t error_stream_limit_;

@@ -92,6 +92,11 @@ class ScriptRun {
   /// It is ended for a reason that is not its own.
   void stop();
 
+  /// While the client is waited for, the script is not to blame, and no time limit of it runs.
+  void pause_clock() { run_->set_deadline(Clock::time_point::max()); }
+  /// The script has been given all that there is: its time begins anew.
+  void resume_clock() { run_->set_deadline(Clock::now() + (report_.head ? limits_.total_time : limits_.first_byte)); }
+
   Run& run() { return *run_; }
   const std::shared_ptr<Run>& shared_run() { return run_; }
   const RunEnd& end() const { return end_; }

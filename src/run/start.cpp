@@ -16,6 +16,7 @@
 #include <csignal>
 #include <cstdint>
 #include <cstdlib>
+#include <mutex>
 
 #include "core/files/descriptor.hpp"
 
@@ -92,7 +93,11 @@ class Stream {
 
  private:
   static int null_device() {
-    static const files::Descriptor null(::open("/dev/null", O_RDWR | O_CLOEXEC));
+    // Opened anew for as long as that fails: a lack of descriptors passes.
+    static std::mutex mutex;
+    static files::Descriptor null;
+    const std::lock_guard lock(mutex);
+    if (!null.is_open()) null.reset(::open("/dev/null", O_RDWR | O_CLOEXEC));
     return null.get();
   }
 

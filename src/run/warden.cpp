@@ -1,4 +1,4 @@
-// The warden's pipe and its loop. See warden.hpp.
+// The warden's pipe, and its look through all processes. See warden.hpp.
 #include "run/warden.hpp"
 
 #include <fcntl.h>
@@ -8,64 +8,113 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
-#include <algorithm>
 #include <array>
 #include <cerrno>
+#include <charconv>
 #include <csignal>
 #include <cstddef>
+#include <cstdint>
+#include <cstring>
 #include <ctime>
+#include <string_view>
+
+#include "run/kin.hpp"
 
 namespace porter::run {
 namespace {
 
-int notes = -1;  // Set once, before there are threads.
+/// How often all processes are looked through: what is just being forked off may slip through one look.
+constexpr int kLooks = 5;
+constexpr timespec kBetweenLooks{0, 40'000'000};
 
-/// A begin is the group's number, an end the same with a minus.
-using Note = pid_t;
+// It was forked off a process with threads, whose allocators and locks are in an unknown state, so from here on neither
+// is used: paths are put together in arrays, and folders are read by the system call itself.
 
-constexpr std::size_t kMostGroups = 16384;
-// After a note the warden sleeps before it reads on: woken for each note, it would take time from the scripts.
-constexpr timespec kNap{0, 100'000'000};
+/// An entry as getdents64(2) gives it.
+struct FolderEntry {
+  std::uint64_t inode;
+  std::int64_t offset;
+  std::uint16_t length;
+  std::uint8_t type;
+  char name[1];
+};
 
-/// The warden's whole life. It was forked off a process that has allocators and locks of its own, so it uses neither.
-[[noreturn]] void keep_watch(int pipe) {
-  static std::array<pid_t, kMostGroups> groups;
-  std::size_t count = 0;
-  ::prctl(PR_SET_NAME, "porter-warden");
-  for (const int signal : {SIGINT, SIGTERM, SIGHUP, SIGPIPE}) ::signal(signal, SIG_IGN);
-  std::array<Note, 256> read_notes;
-  for (;;) {
-    const ssize_t got = ::read(pipe, read_notes.data(), sizeof read_notes);
-    if (got < 0 && errno == EINTR) continue;
-    if (got <= 0) break;
-    if (static_cast<std::size_t>(got) < sizeof read_notes) ::nanosleep(&kNap, nullptr);
-    // Notes are written whole and are smaller than what a pipe keeps together, so none comes in parts.
-    for (std::size_t i = 0; i < static_cast<std::size_t>(got) / sizeof(Note); ++i) {
-      const Note note = read_notes[i];
-      if (note > 0 && count < groups.size()) {
-        groups[count++] = note;
-      } else if (note < 0) {
-        const auto end = groups.begin() + static_cast<std::ptrdiff_t>(count);
-        const auto found = std::find(groups.begin(), end, -note);
-        if (found != end) *found = groups[--count];
-      }
-    }
-  }
-  for (std::size_t i = 0; i < count; ++i) ::kill(-groups[i], SIGKILL);
-  ::_exit(0);
+/// True if the process called `name` in /proc carries a mark of the runs that `mark` stands for.
+bool is_marked(std::string_view name, std::uint64_t mark) {
+  constexpr std::string_view kFolder = "/proc/";
+  constexpr std::string_view kFile = "/limits";
+  std::array<char, 64> path{};
+  if (name.size() > 20) return false;
+  char* end = path.data();
+  for (const std::string_view part : {kFolder, name, kFile}) end = static_cast<char*>(std::memcpy(end, part.data(), part.size())) + part.size();
+  const int file = ::open(path.data(), O_RDONLY | O_CLOEXEC);
+  if (file < 0) return false;
+  static std::array<char, 4096> text;
+  const ssize_t got = ::read(file, text.data(), text.size());
+  ::close(file);
+  if (got <= 0) return false;
+  const std::string_view limits(text.data(), static_cast<std::size_t>(got));
+  constexpr std::string_view kName = "Max realtime timeout";
+  const std::size_t line = limits.find(kName);
+  const std::size_t digits = line == limits.npos ? line : limits.find_first_not_of(' ', line + kName.size());
+  std::uint64_t value = 0;
+  return digits != limits.npos &&
+         std::from_chars(limits.data() + digits, limits.data() + limits.size(), value).ec == std::errc{} &&
+         value >> kNumberBits == mark >> kNumberBits;
 }
 
-void write_note(Note note) {
-  if (notes < 0) return;
-  // The pipe does not block: a warden that is stopped must not stop the server.
-  [[maybe_unused]] const ssize_t written = ::write(notes, &note, sizeof note);
+/// Ends every marked process that there is at the moment.
+void end_marked(std::uint64_t mark) {
+  const int folder = ::open("/proc", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+  if (folder < 0) return;
+  alignas(8) static std::array<char, 32768> entries;
+  for (;;) {
+    const long got = ::syscall(SYS_getdents64, folder, entries.data(), entries.size());
+    if (got <= 0) break;
+    for (long at = 0; at < got;) {
+      const auto* const entry = reinterpret_cast<const FolderEntry*>(entries.data() + at);
+      at += entry->length;
+      const std::string_view name = static_cast<const char*>(entry->name);
+      pid_t id = 0;
+      const auto [end, error] = std::from_chars(name.data(), name.data() + name.size(), id);
+      if (error != std::errc{} || end != name.data() + name.size() || id <= 1) continue;
+      if (is_marked(name, mark)) ::kill(id, SIGKILL);
+    }
+  }
+  ::close(folder);
+}
+
+/// The warden's whole life.
+[[noreturn]] void keep_watch(int pipe, std::uint64_t mark) {
+  ::prctl(PR_SET_NAME, "porter-warden");
+  for (const int signal : {SIGINT, SIGTERM, SIGHUP, SIGPIPE}) ::signal(signal, SIG_IGN);
+  char byte = 0;
+  ssize_t got = 0;
+  do got = ::read(pipe, &byte, 1);
+  while (got < 0 && errno == EINTR);
+  if (got > 0) ::_exit(0);
+  for (int i = 0; i < kLooks; ++i) {
+    end_marked(mark);
+    ::nanosleep(&kBetweenLooks, nullptr);
+  }
+  ::_exit(0);
 }
 
 }  // namespace
 
-void start_warden() {
+void dismiss_warden(const files::Descriptor& pipe) {
+  if (pipe.is_open()) [[maybe_unused]] const ssize_t written = ::write(pipe.get(), "x", 1);
+}
+
+files::Descriptor start_warden() {
   std::array<int, 2> ends{};
-  if (::pipe2(ends.data(), O_CLOEXEC) != 0) return;
+  if (::pipe2(ends.data(), O_CLOEXEC) != 0) return files::Descriptor();
+  files::Descriptor kept(ends[1]);
+  const std::uint64_t mark = kin_mark();
+  // It is to be nobody's child, so for the moment of its making orphans do not come here.
+  int holds_orphans = 0;
+  ::prctl(PR_GET_CHILD_SUBREAPER, &holds_orphans);
+  ::prctl(PR_SET_CHILD_SUBREAPER, 0);
   const pid_t child = ::fork();
   if (child == 0) {
     ::setsid();
@@ -76,20 +125,14 @@ void start_warden() {
     ::dup2(ends[0], 3);
     ::syscall(SYS_close_range, 4, ~0U, 0);
     [[maybe_unused]] const int changed = ::chdir("/");
-    keep_watch(3);
+    keep_watch(3, mark);
   }
   ::close(ends[0]);
-  if (child < 0) {
-    ::close(ends[1]);
-    return;
+  while (child > 0 && ::waitpid(child, nullptr, 0) < 0 && errno == EINTR) {
   }
-  while (::waitpid(child, nullptr, 0) < 0 && errno == EINTR) {
-  }
-  ::fcntl(ends[1], F_SETFL, O_NONBLOCK);
-  notes = ends[1];
+  ::prctl(PR_SET_CHILD_SUBREAPER, holds_orphans);
+  if (child < 0) return files::Descriptor();
+  return kept;
 }
-
-void warden_note_begin(pid_t id) { write_note(id); }
-void warden_note_end(pid_t id) { write_note(-id); }
 
 }  // namespace porter::run

@@ -1,20 +1,20 @@
 // The warden: a small process beside the server that ends every script should the server itself be killed hard.
 //
-// It is told of each process group that begins and ends through a pipe. When the pipe closes without a word, the server
-// is gone, and the warden kills the groups that have not ended. It belongs to no terminal and is nobody's child.
+// It waits for the end of a pipe that the server holds open. When that comes without a word, the server is gone, and the
+// warden ends all processes that carry the mark of the server's runs (run/kin.hpp). It belongs to no terminal and is
+// nobody's child.
 #pragma once
 
-#include <sys/types.h>
+#include "core/files/descriptor.hpp"
 
 namespace porter::run {
 
-/// Makes the warden. To be called once, early, before the first thread is started and the first run begins. Without one
-/// (it could not be made, or was not wanted) the notes below do nothing.
-void start_warden();
+/// Makes a warden. Requires that hold_kin() was called before. Called early, before the first run begins, and again
+/// should the warden be killed. The result is the end of its pipe: while it is open the warden only waits, and it shows an
+/// error once the warden is gone; not open: none could be made.
+files::Descriptor start_warden();
 
-/// Tells the warden that the process group `id` has begun. From any thread.
-void warden_note_begin(pid_t id);
-/// Tells the warden that the group has ended; to be called before its number can pass to another.
-void warden_note_end(pid_t id);
+/// Tells the warden at the end of `pipe` that the server ends in peace, and that nothing is left to be done.
+void dismiss_warden(const files::Descriptor& pipe);
 
 }  // namespace porter::run
