@@ -6,6 +6,7 @@
 #include <poll.h>
 #include <spawn.h>
 #include <sys/stat.h>
+#include <sys/syscall.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -34,7 +35,9 @@ using Clock = std::chrono::steady_clock;
 constexpr std::chrono::seconds kStartTime{20};
 constexpr std::chrono::seconds kStopTime{30};
 constexpr std::chrono::seconds kPatience{2};
+constexpr std::chrono::seconds kPatienceForStop{10};
 constexpr std::chrono::seconds kGraceAfterTerm{8};
+constexpr int kAlreadyRunning = 4;
 constexpr std::chrono::milliseconds kLookEvery{20};
 constexpr off_t kLargeLog = 1024 * 1024;
 
@@ -44,21 +47,53 @@ Finding not_running(const run::Instance& instance) {
 }
 
 Finding unreachable(const run::Instance& instance, const std::string& reason) {
-  return {Code::server_unreachable,
-          {{"process", std::to_string(run::lock_holder(instance).value_or(0))},
-           {"settings", instance.settings},
-           {"reason", reason},
-           {"option", run::settings_option(instance.settings)}}};
+  Finding finding{
+      Code::server_unreachable,
+      {{"settings", instance.settings}, {"reason", reason}, {"option", run::settings_option(instance.settings)}}};
+  if (const pid_t process = run::lock_holder(instance).value_or(0); process > 0)
+    finding.facts.emplace_back("process", std::to_string(process));
+  return finding;
 }
 
-/// Waits until nobody holds the lock; false: `time` is over.
-bool wait_for_end(const run::Instance& instance, std::chrono::milliseconds time) {
-  const auto end = Clock::now() + time;
-  while (run::lock_holder(instance)) {
-    if (Clock::now() > end) return false;
+/// One running server, held by its process and not by its number, so that no other one can be meant.
+class RunningServer {
+ public:
+  /// The server that holds the lock; with a process of 0 if none does, or if it cannot be told which.
+  static RunningServer of(const run::Instance& instance) {
+    RunningServer server;
+    const pid_t process = run::lock_holder(instance).value_or(0);
+    if (process <= 0) return server;
+    server.handle_.reset(static_cast<int>(::syscall(SYS_pidfd_open, process, 0)));
+    // The number may have passed to another process before it was opened.
+    if (server.handle_.is_open() && run::lock_holder(instance) == process) server.process_ = process;
+    return server;
+  }
+
+  /// 0: none.
+  pid_t process() const { return process_; }
+  void signal(int number) const {
+    if (process_ > 0) ::syscall(SYS_pidfd_send_signal, handle_.get(), number, nullptr, 0);
+  }
+  /// Waits until it has ended; false: `time` is over.
+  bool has_ended_within(std::chrono::milliseconds time) const {
+    pollfd poll{handle_.get(), POLLIN, 0};
+    return process_ <= 0 || ::poll(&poll, 1, static_cast<int>(time.count())) > 0;
+  }
+
+ private:
+  files::Descriptor handle_;
+  pid_t process_ = 0;
+};
+
+/// Waits until the holder of the lock can be told: a server that is just starting writes its name a moment after taking
+/// it. A process of 0: none holds it any more, or it cannot be told.
+RunningServer wait_for_server(const run::Instance& instance) {
+  const auto end = Clock::now() + kPatience;
+  for (;;) {
+    RunningServer server = RunningServer::of(instance);
+    if (server.process() > 0 || !run::lock_holder(instance) || Clock::now() > end) return server;
     std::this_thread::sleep_for(kLookEvery);
   }
-  return true;
 }
 
 /// Asks a server that may just be starting: it has the lock before it has its control socket. Status 0: it does not
@@ -185,7 +220,7 @@ pid_t spawn_server(const run::Instance& instance, int log, files::Descriptor& re
   ::posix_spawnattr_init(&attributes);
   // A session of its own: closing the terminal, or Ctrl+C in it, is not meant for the server.
   ::posix_spawnattr_setflags(&attributes, POSIX_SPAWN_SETSID);
-  std::vector<std::string> words = {server_program(), "--settings", instance.settings, "--ready",
+  std::vector<std::string> words = {server_program(), "--settings", instance.named, "--ready",
                                     std::to_string(kReady)};
   std::vector<char*> arguments;
   for (std::string& word : words) arguments.push_back(word.data());
@@ -204,20 +239,60 @@ bool wait_until_ready(int ready, std::chrono::milliseconds time) {
   return ::poll(&poll, 1, static_cast<int>(time.count())) > 0 && ::read(ready, text.data(), text.size()) > 0;
 }
 
+/// What asking a server that holds the lock has come to, before another one is started.
+enum class Present { none, answers, silent };
+
+/// Tells of the server that runs already; one that is stopping is waited for.
+Present look_at_present(const run::Instance& instance) {
+  const auto end = Clock::now() + kStartTime;
+  while (run::lock_holder(instance) && Clock::now() < end) {
+    const RunningServer server = wait_for_server(instance);
+    const Reply reply = ask_patiently(instance, "GET", "/v1/status", kStartTime);
+    const bool is_stopping = reply.status == 200 && reply.body.value("state", "") == "stopping";
+    if (reply.status == 200 && !is_stopping) {
+      fmt::print("It runs already.\n\n");
+      print_status(reply.body);
+      return Present::answers;
+    }
+    if (is_stopping) server.has_ended_within(kStopTime);
+    std::this_thread::sleep_for(kLookEvery);
+  }
+  return run::lock_holder(instance) ? Present::silent : Present::none;
+}
+
+/// Tells how a start went that has not come to an answering server.
+int explain_failed_start(const run::Instance& instance, pid_t id, off_t log_before, const std::string& settings) {
+  int status = 0;
+  if (::waitpid(id, &status, WNOHANG) == 0) {
+    // The end of the pipe may come a moment before that of the process.
+    std::this_thread::sleep_for(std::chrono::milliseconds(200));
+    if (::waitpid(id, &status, WNOHANG) == 0)
+      return fail(fmt::format("The server (process {}) has not answered within {} s. See its log: {}", id,
+                              kStartTime.count(), text::shell_word(instance.log)));
+  }
+  // Somebody else was faster by a moment; then what was wanted is so.
+  if (WIFEXITED(status) && WEXITSTATUS(status) == kAlreadyRunning) return run_start(settings);
+  std::fputs(log_since(instance.log, log_before).c_str(), stderr);
+  const bool was_stopped =
+      (WIFEXITED(status) && WEXITSTATUS(status) == 0) || (WIFSIGNALED(status) && WTERMSIG(status) == SIGTERM);
+  if (was_stopped) return fail("The server was stopped while it was starting.");
+  return fail("The server was not started.", WIFEXITED(status) ? WEXITSTATUS(status) : kFailed);
+}
+
 }  // namespace
 
 int run_start(const std::string& settings) {
   if (!exists_if_named(settings)) return kBadUse;
-  const run::Instance instance = run::find_instance(settings);
-  if (run::lock_holder(instance)) {
-    const Reply reply = ask_patiently(instance, "GET", "/v1/status", kStartTime);
-    if (reply.status == 200) {
-      fmt::print("It runs already.\n\n");
-      print_status(reply.body);
+  const run::Instance present = run::find_instance(settings);
+  switch (look_at_present(present)) {
+    case Present::answers:
       return kFine;
-    }
-    if (run::lock_holder(instance)) return fail(unreachable(instance, "its control socket is silent"));
+    case Present::silent:
+      return fail(unreachable(present, "its control socket is silent"));
+    case Present::none:
+      break;
   }
+  const run::Instance instance = run::instance_for(present.named);
   if (const auto wrong = run::make_folders(instance)) return fail(*wrong);
   struct stat info {};
   if (::stat(instance.log.c_str(), &info) == 0 && info.st_size > kLargeLog)
@@ -232,39 +307,42 @@ int run_start(const std::string& settings) {
   if (id < 0)
     return fail(fmt::format("The server program {} cannot be started: {}. It must lie beside uporter.",
                             server_program(), std::strerror(errno)));
-  if (wait_until_ready(ready.get(), kStartTime)) return run_status(settings, Form::text);
-  int status = 0;
-  if (::waitpid(id, &status, WNOHANG) == 0) {
-    // The end of the pipe may come a moment before that of the process.
-    std::this_thread::sleep_for(std::chrono::milliseconds(200));
-    if (::waitpid(id, &status, WNOHANG) == 0)
-      return fail(fmt::format("The server (process {}) has not answered within {} s. See its log: {}", id,
-                              kStartTime.count(), instance.log));
+  if (!wait_until_ready(ready.get(), kStartTime)) return explain_failed_start(instance, id, before, settings);
+  const Reply reply = ask_patiently(instance, "GET", "/v1/status", kPatience);
+  if (reply.status == 200) {
+    print_status(reply.body);
+  } else {
+    fmt::print("Started, and stopped again by somebody else since.\n");
   }
-  constexpr int kAlreadyRunning = 4;
-  // Somebody else was faster by a moment; then what was wanted is so.
-  if (WIFEXITED(status) && WEXITSTATUS(status) == kAlreadyRunning) {
-    return run_start(settings);
-  }
-  std::fputs(log_since(instance.log, before).c_str(), stderr);
-  return fail("The server was not started.", WIFEXITED(status) ? WEXITSTATUS(status) : kFailed);
+  return kFine;
 }
 
 int run_stop(const std::string& settings) {
   const run::Instance instance = run::find_instance(settings);
-  const auto process = run::lock_holder(instance);
-  if (!process) {
+  if (!run::lock_holder(instance)) {
     fmt::print("No server runs for {}.\n", text::escape_line(instance.settings));
     return kFine;
   }
-  if (ask(instance, "POST", "/v1/stop").status == 0 && *process > 0) {
-    // It does not listen any more; the signals of old still reach it.
-    ::kill(*process, SIGTERM);
-    if (!wait_for_end(instance, kGraceAfterTerm)) ::kill(*process, SIGKILL);
+  const RunningServer server = wait_for_server(instance);
+  if (server.process() == 0 && run::lock_holder(instance))
+    return fail(unreachable(instance, "it cannot be told which process it is"));
+  // One that is just starting opens its control socket in a moment. A server that another start has brought since is
+  // not meant, so whether this one has ended is asked of its own process.
+  constexpr std::chrono::milliseconds kNow{0};
+  const auto end = Clock::now() + kPatienceForStop;
+  bool is_told = false;
+  while (!is_told && !server.has_ended_within(kNow) && Clock::now() < end) {
+    is_told = run::lock_holder(instance) == server.process() && ask(instance, "POST", "/v1/stop").status != 0;
+    if (!is_told) server.has_ended_within(kLookEvery);
   }
-  if (!wait_for_end(instance, kStopTime))
-    return fail(fmt::format("The server (process {}) has not ended within {} s. End it: kill -9 {}", *process,
-                            kStopTime.count(), *process));
+  if (!is_told && !server.has_ended_within(kNow)) {
+    // It does not listen any more; the signals of old still reach it.
+    server.signal(SIGTERM);
+    if (!server.has_ended_within(kGraceAfterTerm)) server.signal(SIGKILL);
+  }
+  if (!server.has_ended_within(kStopTime))
+    return fail(fmt::format("The server (process {0}) has not ended within {1} s. End it: kill -9 {0}",
+                            server.process(), kStopTime.count()));
   fmt::print("Stopped.\n");
   return kFine;
 }

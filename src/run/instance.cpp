@@ -1,6 +1,7 @@
 // Places and locks of a server. See instance.hpp.
 #include "run/instance.hpp"
 
+#include <dirent.h>
 #include <fcntl.h>
 #include <pwd.h>
 #include <sys/file.h>
@@ -9,10 +10,11 @@
 
 #include <array>
 #include <cerrno>
-#include <climits>
+#include <charconv>
 #include <cstdint>
 #include <cstdlib>
 #include <filesystem>
+#include <memory>
 #include <string_view>
 
 #include "core/files/beneath.hpp"
@@ -28,16 +30,6 @@ constexpr std::string_view kOwn = "upright-porter";
 std::string variable(const char* name) {
   const char* const value = std::getenv(name);
   return value != nullptr && value[0] == '/' ? value : "";
-}
-
-/// The path without links as far as it exists.
-std::string without_links(const std::string& path) {
-  std::array<char, PATH_MAX> real{};
-  if (::realpath(path.c_str(), real.data()) != nullptr) return real.data();
-  const std::string folder(files::folder_of(path));
-  if (!folder.empty() && ::realpath(folder.c_str(), real.data()) != nullptr)
-    return std::string(real.data()) + "/" + std::string(files::base_name(path));
-  return path;
 }
 
 /// A short name for a path that is another for every other path (FNV-1a).
@@ -56,9 +48,26 @@ bool make_private(const std::string& folder) {
   return (::mkdir(folder.c_str(), 0700) == 0 || errno == EEXIST) && ::chmod(folder.c_str(), 0700) == 0;
 }
 
+/// The number of a process that stands in `file`; 0 if none does.
 pid_t written_in(int file) {
   std::array<char, 16> text{};
-  return ::pread(file, text.data(), text.size() - 1, 0) > 0 ? static_cast<pid_t>(std::atol(text.data())) : 0;
+  const ssize_t got = ::pread(file, text.data(), text.size() - 1, 0);
+  pid_t id = 0;
+  if (got > 0) std::from_chars(text.data(), text.data() + got, id);
+  return id > 1 ? id : 0;
+}
+
+/// True if the process `id` has `file` open. Whoever holds a lock has; a number that was left in it by another does not.
+bool has_open(pid_t id, const struct stat& file) {
+  const std::string folder = "/proc/" + std::to_string(id) + "/fd";
+  const std::unique_ptr<DIR, int (*)(DIR*)> open(::opendir(folder.c_str()), ::closedir);
+  while (const dirent* const entry = open ? ::readdir(open.get()) : nullptr) {
+    struct stat info {};
+    if (::stat((folder + "/" + entry->d_name).c_str(), &info) == 0 && info.st_ino == file.st_ino &&
+        info.st_dev == file.st_dev)
+      return true;
+  }
+  return false;
 }
 
 struct LockState {
@@ -69,7 +78,37 @@ struct LockState {
 LockState look_at_lock(const Instance& instance) {
   const files::Descriptor file(::open(instance.lock.c_str(), O_RDONLY | O_CLOEXEC | O_NOFOLLOW));
   if (!file.is_open()) return {};
-  return {::flock(file.get(), LOCK_SH | LOCK_NB) != 0, written_in(file.get())};
+  LockState state{::flock(file.get(), LOCK_SH | LOCK_NB) != 0, written_in(file.get())};
+  struct stat info {};
+  // Between taking the lock and writing its name a new server is not yet in it, but a killed one may be.
+  if (state.is_held && (::fstat(file.get(), &info) != 0 || !has_open(state.holder, info))) state.holder = 0;
+  return state;
+}
+
+/// Where the servers of this user keep their state.
+std::string state_folder() {
+  std::string state = variable("XDG_STATE_HOME");
+  if (state.empty()) state = home_folder() + "/.local/state";
+  return state + "/" + std::string(kOwn) + "/";
+}
+
+/// Where sockets and locks are.
+std::string runtime_folder() {
+  const std::string runtime = variable("XDG_RUNTIME_DIR");
+  return runtime.empty() ? state_folder() : runtime + "/" + std::string(kOwn) + "/";
+}
+
+/// The places of a server that is known by `path`.
+Instance known_by(const std::string& path, const std::string& named, const std::string& settings) {
+  Instance instance;
+  instance.named = named;
+  instance.known_by = path;
+  instance.settings = settings;
+  instance.folder = runtime_folder() + short_name(path);
+  instance.socket = instance.folder + "/control";
+  instance.lock = instance.folder + "/lock";
+  instance.log = state_folder() + short_name(path) + "/server.log";
+  return instance;
 }
 
 }  // namespace
@@ -89,26 +128,47 @@ std::string config_folder() {
 
 std::string find_settings_file(const std::string& named) {
   const std::string here = std::filesystem::current_path().string();
-  if (!named.empty()) return without_links(named.starts_with('/') ? named : here + "/" + named);
-  if (::access((here + "/porter.toml").c_str(), F_OK) == 0) return without_links(here + "/porter.toml");
-  return without_links(config_folder() + "/" + std::string(kOwn) + "/porter.toml");
+  if (!named.empty())
+    return std::filesystem::path(named.starts_with('/') ? named : here + "/" + named).lexically_normal().string();
+  if (::access((here + "/porter.toml").c_str(), F_OK) == 0) return here + "/porter.toml";
+  return config_folder() + "/" + std::string(kOwn) + "/porter.toml";
 }
 
-Instance instance_for(const std::string& settings) {
-  std::string state = variable("XDG_STATE_HOME");
-  if (state.empty()) state = home_folder() + "/.local/state";
-  state += "/" + std::string(kOwn) + "/" + short_name(settings);
-  const std::string runtime = variable("XDG_RUNTIME_DIR");
-  Instance instance;
-  instance.settings = settings;
-  instance.folder = runtime.empty() ? state : runtime + "/" + std::string(kOwn) + "/" + short_name(settings);
-  instance.socket = instance.folder + "/control";
-  instance.lock = instance.folder + "/lock";
-  instance.log = state + "/server.log";
-  return instance;
+std::string without_links(const std::string& path) {
+  std::error_code error;
+  const std::filesystem::path real = std::filesystem::weakly_canonical(path, error);
+  return error ? path : real.string();
 }
 
-Instance find_instance(const std::string& named) { return instance_for(find_settings_file(named)); }
+Instance instance_for(const std::string& named) {
+  const std::string real = without_links(named);
+  return known_by(real, named, real);
+}
+
+Instance find_instance(const std::string& named) {
+  const std::string path = find_settings_file(named);
+  Instance instance = instance_for(path);
+  if (instance.settings == path || look_at_lock(instance).is_held) return instance;
+  Instance other = known_by(path, path, instance.settings);
+  return look_at_lock(other).is_held ? other : instance;
+}
+
+std::optional<OtherName> OtherName::take(const Instance& instance, const std::string& path) {
+  const Instance other = known_by(path, path, instance.settings);
+  if (make_folders(other)) return std::nullopt;
+  files::Descriptor lock = take_lock(other);
+  if (!lock.is_open()) return std::nullopt;
+  // The lock is held, so whatever stands in this place was left behind.
+  ::unlink(other.socket.c_str());
+  if (::symlink(instance.socket.c_str(), other.socket.c_str()) != 0) return std::nullopt;
+  return OtherName(path, other.socket, std::move(lock));
+}
+
+OtherName::~OtherName() {
+  if (!lock_.is_open()) return;
+  ::unlink(socket_.c_str());
+  [[maybe_unused]] const int cut = ::ftruncate(lock_.get(), 0);
+}
 
 SettingsRead read_settings_file(const std::string& file) {
   SettingsRead read = load_settings(file, home_folder());
@@ -153,7 +213,9 @@ std::optional<pid_t> killed_holder(const Instance& instance) {
 }
 
 std::string settings_option(const std::string& settings) {
-  return find_settings_file("") == settings ? "" : " --settings " + text::shell_word(settings);
+  return without_links(find_settings_file("")) == without_links(settings)
+             ? ""
+             : " --settings " + text::shell_word(settings);
 }
 
 }  // namespace porter::run

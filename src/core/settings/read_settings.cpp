@@ -12,10 +12,13 @@
 #include <cstdlib>
 #include <functional>
 #include <optional>
+#include <unordered_map>
 
 #include "core/files/beneath.hpp"
 #include "core/files/paths.hpp"
+#include "core/findings/resources.hpp"
 #include "core/http/target.hpp"
+#include "core/settings/depth.hpp"
 #include "core/settings/value_reader.hpp"
 #include "core/text/text.hpp"
 
@@ -50,10 +53,9 @@ std::optional<std::uint64_t> read_size(std::string_view text) {
   if (digits == 0 || digits > 12) return std::nullopt;
   const std::uint64_t number = std::stoull(std::string(text.substr(0, digits)));
   const std::string_view unit = http::trim(text.substr(digits));
-  if (unit == "B") return number;
-  if (unit == "KiB") return number << 10;
-  if (unit == "MiB") return number << 20;
-  if (unit == "GiB") return number << 30;
+  for (const auto& [name, shift] : {std::pair("B", 0U), {"KiB", 10U}, {"MiB", 20U}, {"GiB", 30U}})
+    // What does not fit is more than any limit takes.
+    if (unit == name) return number > (UINT64_MAX >> shift) ? UINT64_MAX : number << shift;
   return std::nullopt;
 }
 
@@ -68,6 +70,10 @@ class Reader : private reading::ValueReader {
       const auto bad = std::mismatch(text_.begin(), text_.end(), clean.begin(), clean.end()).first;
       const auto line = static_cast<std::size_t>(std::count(text_.begin(), bad, '\n')) + 1;
       add(Code::settings_not_utf8, {}, line, 1);
+      return finish();
+    }
+    if (const auto deep = find_too_deep(text_)) {
+      add(Code::settings_too_deep, {{"most", std::to_string(kDeepestNesting)}}, deep->line, deep->column);
       return finish();
     }
     try {
@@ -179,6 +185,7 @@ class Reader : private reading::ValueReader {
       add(Code::settings_no_root, {{"site", site.name}}, site_key.source());
     } else if (const auto* const text = take<std::string>(*root, "document-root", "the path of a folder")) {
       site.document_root = take_folder(*root, "document-root", text->get());
+      site.written_root = absolute(text->get());
     }
     // Both lie below the root, wherever in the table that stands.
     if (fallback != nullptr) site.fallback = take_file_below(*fallback, "fallback", site.document_root);
@@ -226,7 +233,7 @@ class Reader : private reading::ValueReader {
       const std::string written(key.str());
       const auto* const target = take<std::string>(node, "The mount " + written, "the path of a folder or a script");
       if (target == nullptr) continue;
-      Mount mount{written, {}};
+      Mount mount{written, {}, absolute(target->get())};
       while (mount.path.size() > 1 && mount.path.ends_with('/')) mount.path.pop_back();
       if (!written.starts_with('/') || mount.path.size() < 2 || mount.path.find("//") != written.npos ||
           http::remove_dot_segments(mount.path) != mount.path || has_control(written)) {
@@ -426,14 +433,11 @@ class Reader : private reading::ValueReader {
   void check_hosts() {
     const auto& sites = read_.settings.sites;
     for (const Listener& listener : read_.settings.listeners()) {
-      std::vector<std::pair<std::string, std::size_t>> seen;
+      std::unordered_map<std::string, std::size_t> seen;
       for (const std::size_t index : listener.sites) {
         for (const std::string& host : sites[index].hosts) {
-          const auto first =
-              std::find_if(seen.begin(), seen.end(), [&](const auto& other) { return other.first == host; });
-          if (first == seen.end()) {
-            seen.emplace_back(host, index);
-          } else if (first->second != index) {
+          const auto [first, is_new] = seen.try_emplace(host, index);
+          if (!is_new && first->second != index) {
             add(Code::settings_host_twice,
                 {{"host", host},
                  {"address", listener.address.text()},
@@ -460,6 +464,15 @@ SettingsRead unreadable(const std::string& file, Code code, std::vector<Fact> fa
   return out;
 }
 
+SettingsRead unreadable(const std::string& file, int error) {
+  if (!files::is_lack_of_resources({error}))
+    return unreadable(file, Code::settings_unreadable, {{"reason", files::describe({error})}});
+  SettingsRead out;
+  out.settings.file = file;
+  out.problems.push_back({out_of_resources("read the settings", error), file, 0, 0, {}});
+  return out;
+}
+
 }  // namespace
 
 SettingsRead read_settings(std::string_view text, const std::string& file, const std::string& home) {
@@ -469,7 +482,7 @@ SettingsRead read_settings(std::string_view text, const std::string& file, const
 SettingsRead load_settings(const std::string& file, const std::string& home) {
   const files::Descriptor open(::open(file.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK));
   if (!open.is_open() && errno == ENOENT) return read_settings("", file, home);
-  if (!open.is_open()) return unreadable(file, Code::settings_unreadable, {{"reason", files::describe({errno})}});
+  if (!open.is_open()) return unreadable(file, errno);
   struct stat info {};
   if (::fstat(open.get(), &info) != 0 || !S_ISREG(info.st_mode))
     return unreadable(file, Code::settings_not_a_file,
@@ -479,13 +492,15 @@ SettingsRead load_settings(const std::string& file, const std::string& home) {
   for (;;) {
     const ssize_t got = ::read(open.get(), buffer.data(), buffer.size());
     if (got < 0 && errno == EINTR) continue;
-    if (got < 0) return unreadable(file, Code::settings_unreadable, {{"reason", files::describe({errno})}});
+    if (got < 0) return unreadable(file, errno);
     if (got == 0) break;
     text.append(buffer.data(), static_cast<std::size_t>(got));
     if (text.size() > kMostBytes)
       return unreadable(file, Code::settings_too_large, {{"limit", text::format_size(kMostBytes)}});
   }
-  return read_settings(text, file, home);
+  SettingsRead read = read_settings(text, file, home);
+  read.text = std::move(text);
+  return read;
 }
 
 std::string text_of(const SettingsProblem& problem) {

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <cstddef>
+#include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -23,6 +24,7 @@ struct SettingsProblem {
 struct SettingsRead {
   Settings settings;  ///< Complete where there are no problems; else what could be made of it.
   std::vector<SettingsProblem> problems;
+  std::optional<std::string> text;  ///< What was read; nullopt: there is no file, or it cannot be read.
 };
 
 /// Reads the text of the settings file `file`, an absolute path; relative paths in it start from its folder, and "~/"

@@ -38,13 +38,9 @@ std::string_view type_name(const toml::node& node) {
   }
 }
 
-/// "line of `text`", counted from 1.
-std::string line_of(std::string_view text, std::size_t line) {
-  for (; line > 1 && !text.empty(); --line) text.remove_prefix(std::min(text.find('\n'), text.size() - 1) + 1);
-  std::string out(text.substr(0, text.find('\n')));
-  if (out.ends_with('\r')) out.pop_back();
-  return out;
-}
+/// More problems than these help nobody, and telling of each takes time.
+constexpr std::size_t kMostProblems = 500;
+constexpr std::size_t kLongestLine = 1000;
 
 bool is_variable_name(std::string_view name) {
   const auto is_part = [](char c) { return text::ascii_lower(c) >= 'a' && text::ascii_lower(c) <= 'z'; };
@@ -67,7 +63,20 @@ ValueReader::ValueReader(std::string_view text, const std::string& file, const s
     : text_(text), file_(file), folder_(files::folder_of(file)), home_(home) {}
 
 void ValueReader::add(Code code, Facts facts, std::size_t line, std::size_t column) {
-  problems_.push_back({{code, std::move(facts)}, file_, line, column, line_of(text_, line)});
+  if (problems_.size() >= kMostProblems) return;
+  problems_.push_back({{code, std::move(facts)}, file_, line, column, line_of(line)});
+}
+
+std::string ValueReader::line_of(std::size_t line) {
+  if (lines_.empty()) {
+    lines_.push_back(0);
+    for (std::size_t at = 0; (at = text_.find('\n', at)) != text_.npos;) lines_.push_back(++at);
+  }
+  if (line == 0 || line > lines_.size()) return {};
+  std::string_view out = text_.substr(lines_[line - 1]);
+  out = out.substr(0, out.find('\n'));
+  if (out.ends_with('\r')) out.remove_suffix(1);
+  return std::string(out.substr(0, kLongestLine));
 }
 
 void ValueReader::add(Code code, Facts facts, const toml::source_region& where) {

@@ -76,6 +76,10 @@ class ValueReader {
 
  private:
   void bad_address(const toml::node& node, const std::string& written, AddressError error);
+  /// The line with that number, counted from 1; empty if there is none.
+  std::string line_of(std::size_t line);
+
+  std::vector<std::size_t> lines_;  ///< Where each begins, once one was asked for.
 };
 
 }  // namespace porter::reading
