@@ -14,12 +14,16 @@
 #include "core/files/beneath.hpp"
 #include "core/files/paths.hpp"
 #include "core/text/text.hpp"
+#include "server/patient_writer.hpp"
 
 namespace porter::server {
 namespace {
 
 constexpr std::size_t kMostWaiting = 4 * 1024 * 1024;
 constexpr std::chrono::milliseconds kGather{5};
+/// How long the thread waits for a reader of a pipe before it looks whether it is to end.
+constexpr std::chrono::milliseconds kLookForEnd{100};
+constexpr std::chrono::seconds kPatienceAtEnd{1};
 
 /// A text within quotes: what could end it or the line is escaped, and bytes that are not ASCII stay readable to all.
 void append_quoted(std::string& out, std::string_view text) {
@@ -112,10 +116,10 @@ AccessLogFile::~AccessLogFile() {
   {
     const std::lock_guard lock(mutex_);
     finishing_ = true;
+    give_up_ = std::chrono::steady_clock::now() + kPatienceAtEnd;
   }
   changed_.notify_one();
   thread_.join();
-  if (file_ >= 0) ::close(file_);
 }
 
 void AccessLogFile::write(std::string_view lines) {
@@ -149,21 +153,24 @@ std::optional<Finding> AccessLogFile::problem() const {
 }
 
 int AccessLogFile::put(std::string_view lines) {
-  if (file_ < 0) file_ = ::open(log_.file.c_str(), O_WRONLY | O_APPEND | O_CREAT | O_CLOEXEC | O_NOCTTY, 0640);
-  if (file_ < 0) return errno;
-  const off_t before = ::lseek(file_, 0, SEEK_END);
+  // A pipe without a reader is told as such (ENXIO) in place of being waited for.
+  if (!file_.is_open())
+    file_.reset(::open(log_.file.c_str(), O_WRONLY | O_APPEND | O_CREAT | O_CLOEXEC | O_NOCTTY | O_NONBLOCK, 0640));
+  if (!file_.is_open()) return errno;
+  const off_t before = ::lseek(file_.get(), 0, SEEK_END);
+  PatientWriter writer(file_.get());
   std::size_t done = 0;
   while (done < lines.size()) {
-    const ssize_t written = ::write(file_, lines.data() + done, lines.size() - done);
-    if (written < 0 && errno == EINTR) continue;
-    if (written < 0) {
-      const int error = errno;
+    const auto written = writer.write(lines.substr(done), kLookForEnd);
+    done += written.bytes;
+    if (written.error != 0) {
       // No part of a line stays behind. What is no file (a pipe) cannot be cut.
       const std::size_t whole = lines.substr(0, done).rfind('\n') + 1;
-      [[maybe_unused]] const int cut = before < 0 ? 0 : ::ftruncate(file_, before + static_cast<off_t>(whole));
-      return error;
+      [[maybe_unused]] const int cut = before < 0 ? 0 : ::ftruncate(file_.get(), before + static_cast<off_t>(whole));
+      return written.error;
     }
-    done += static_cast<std::size_t>(written);
+    const std::lock_guard lock(mutex_);
+    if (finishing_ && std::chrono::steady_clock::now() > give_up_) return ETIMEDOUT;
   }
   return 0;
 }
@@ -177,10 +184,7 @@ void AccessLogFile::run() {
       last = finishing_;
       batch.clear();
       batch.swap(waiting_);
-      if (std::exchange(reopening_, false) && file_ >= 0) {
-        ::close(file_);
-        file_ = -1;
-      }
+      if (std::exchange(reopening_, false)) file_.reset();
     }
     if (!batch.empty()) {
       const int error = put(batch);
@@ -189,8 +193,7 @@ void AccessLogFile::run() {
       if (error != 0) {
         lost_ += static_cast<std::uint64_t>(std::count(batch.begin(), batch.end(), '\n'));
         // It is opened anew for the next lines: by then it may be another one.
-        if (file_ >= 0) ::close(file_);
-        file_ = -1;
+        file_.reset();
       }
     }
     if (!last) std::this_thread::sleep_for(kGather);

@@ -14,6 +14,7 @@
 #include <string_view>
 #include <thread>
 
+#include "core/files/descriptor.hpp"
 #include "core/findings/finding.hpp"
 #include "core/settings/settings.hpp"
 
@@ -68,7 +69,8 @@ class AccessLogFile {
   bool finishing_ = false;
   int error_ = 0;
   std::uint64_t lost_ = 0;
-  int file_ = -1;  // The thread's own.
+  std::chrono::steady_clock::time_point give_up_;  ///< When what is left is not written any more.
+  files::Descriptor file_;                         // The thread's own.
   std::thread thread_;
 };
 

@@ -8,6 +8,7 @@
 
 #include "core/http/status.hpp"
 #include "core/sites/choose.hpp"
+#include "server/pages/frame.hpp"
 
 namespace porter::server {
 namespace {
@@ -30,6 +31,16 @@ Finding framing_finding(http::FramingError error, const Request& request) {
       break;
   }
   return {Code::coding_unknown, {{"coding", request.head.joined("Transfer-Encoding")}}};
+}
+
+/// A finding about a host that is not served, as it may be told to whoever asked for that host: a page that reached the
+/// server through a name of its own is told no names of sites and no paths.
+Finding fit_to_be_told(Finding finding, const http::Host& host) {
+  if (host.is_ip || host.name.empty() || http::is_localhost_name(host.name)) return finding;
+  std::erase_if(finding.facts, [](const Fact& fact) {
+    return fact.first == "names" || fact.first == "site" || fact.first == "url" || fact.first == "settings";
+  });
+  return finding;
 }
 
 /// Reads target and Host into `request`, and finds the site that answers; a finding if there is none, or if they are
@@ -64,7 +75,7 @@ std::optional<Finding> read_target(Connection& connection, Request& request) {
     return std::nullopt;
   }
   auto chosen = sites::choose_site(connection.settings(), connection.listener(), request.host);
-  if (auto* const finding = std::get_if<Finding>(&chosen)) return std::move(*finding);
+  if (auto* const finding = std::get_if<Finding>(&chosen)) return fit_to_be_told(std::move(*finding), request.host);
   const Site* const site = std::get<sites::Chosen>(chosen).site;
   connection.set_site(site);
   if (site != nullptr && hosts == 1 && !request.target.authority) connection.remember_host(value);
@@ -98,6 +109,13 @@ bool has_field(const AnswerHead& head, std::string_view name) {
 }
 
 }  // namespace
+
+void add_own_fields(AnswerHead& head, PageKind kind) {
+  const bool is_html = kind == PageKind::html;
+  head.fields.emplace_back("Content-Type", is_html ? "text/html; charset=utf-8" : "text/plain; charset=utf-8");
+  head.fields.emplace_back("X-Content-Type-Options", "nosniff");
+  head.fields.emplace_back("Content-Security-Policy", is_html ? pages::kHtmlPolicy : pages::kTextPolicy);
+}
 
 std::string write_head(Connection& connection, const AnswerHead& head, int minor_version) {
   std::string out;
@@ -143,8 +161,8 @@ asio::awaitable<void> answer_redirect(Connection& connection, const Request& req
   AnswerHead head;
   head.status = redirect.status;
   // Browsers keep a 301 for good unless told otherwise, and folders become files while one works on them.
-  head.fields = {
-      {"Location", redirect.location}, {"Cache-Control", "no-cache"}, {"Content-Type", "text/plain; charset=utf-8"}};
+  head.fields = {{"Location", redirect.location}, {"Cache-Control", "no-cache"}};
+  add_own_fields(head, PageKind::text);
   std::string body = "This folder's page is at " + redirect.location + "\n";
   co_await answer_page(connection, &request, std::move(head), std::move(body));
 }
@@ -154,7 +172,8 @@ asio::awaitable<void> answer_outcome(Connection& connection, const Request& requ
   sites::Outcome& outcome = resolution.outcome;
   const bool only_options = request.head.method == "OPTIONS";
   if (auto* const script = std::get_if<sites::ScriptFound>(&outcome)) {
-    co_await answer_script(connection, request, std::move(*script), std::move(resolution.trail), redirects);
+    WayToScript way{redirects};
+    co_await answer_script(connection, request, std::move(*script), std::move(resolution.trail), std::move(way));
   } else if (auto* const finding = std::get_if<Finding>(&outcome)) {
     co_await answer_problem(connection, &request, std::move(*finding), std::move(resolution.trail));
   } else if (auto* const redirect = std::get_if<sites::Redirect>(&outcome)) {
@@ -170,10 +189,12 @@ asio::awaitable<void> answer_outcome(Connection& connection, const Request& requ
 }
 
 asio::awaitable<void> answer(Connection& connection, Request& request) {
-  auto refusal = check_body(connection, request);
+  auto body_refusal = check_body(connection, request);
   // How the body ends is not known, or reading it is not worth while: nothing behind it can be read either.
-  if (refusal) connection.close_after_answer();
-  if (!refusal) refusal = read_target(connection, request);
+  if (body_refusal) connection.close_after_answer();
+  // Whose page it is comes first: to a foreign name nothing is told of any site.
+  auto refusal = read_target(connection, request);
+  if (!refusal) refusal = std::move(body_refusal);
   if (!refusal && !sites::is_known_method(request.head.method))
     refusal = Finding{Code::method_unknown, {{"method", std::string(request.head.method)}}};
   if (refusal) {

@@ -2,6 +2,8 @@
 #include <fmt/format.h>
 #include <unistd.h>
 
+#include <boost/asio/post.hpp>
+#include <boost/asio/use_awaitable.hpp>
 #include <cerrno>
 #include <ctime>
 #include <random>
@@ -73,6 +75,11 @@ class FileAnswer {
   std::string head_text(const AnswerHead& head) { return write_head(connection_, head, request_.head.minor_version); }
   bool may_be_kept() const;
   CachedFile make_cached() const;
+  void keep(CachedFile cached) {
+    std::string space;
+    if (const auto path = plain_path(request_.target.raw_path, space))
+      connection_.files().keep(connection_.site_number(), *path, std::move(cached), connection_.answered().begun);
+  }
 
   Connection& connection_;
   const Request& request_;
@@ -171,7 +178,7 @@ asio::awaitable<void> FileAnswer::send_whole() {
   } else if (may_be_kept()) {
     CachedFile cached = make_cached();
     cached.file = std::move(found_.file);
-    connection_.files().keep(request_.target.raw_path, std::move(cached));
+    keep(std::move(cached));
   }
 }
 
@@ -189,7 +196,7 @@ asio::awaitable<void> FileAnswer::send_small(Coding coding) {
   } else if (may_be_kept()) {
     CachedFile cached = make_cached();
     cached.content = content;
-    connection_.files().keep(request_.target.raw_path, std::move(cached));
+    keep(std::move(cached));
   }
   if (coding == Coding::gzip) content = gzip(content);
   co_await answer_page(connection_, &request_, std::move(head), std::move(content));
@@ -230,6 +237,8 @@ asio::awaitable<void> FileAnswer::send_compressed() {
     sent = piece.size() == wanted;
     const bool last = at + wanted == size_;
     if (sent) stream.add(piece, last ? Gzip::More::no : Gzip::More::yes, out);
+    // Compressing takes its time, and others have requests too.
+    co_await asio::post(connection_.executor(), asio::use_awaitable);
     if (!sent || out.empty()) continue;
     connection_.answered().body_bytes += out.size();
     std::string chunk_head;

@@ -6,7 +6,9 @@
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/detached.hpp>
 #include <cstdlib>
+#include <exception>
 
+#include "core/findings/resources.hpp"
 #include "core/http/status.hpp"
 #include "core/script/judge.hpp"
 #include "core/script/meta_variables.hpp"
@@ -33,39 +35,55 @@ std::optional<Finding> body_finding(BodyRead read, const Settings& settings) {
   }
 }
 
-Finding out_of_resources(std::string action, std::string reason) {
-  return {Code::server_resources, {{"action", std::move(action)}, {"reason", std::move(reason)}}};
-}
-
 /// A body of unknown length, read to its end: a script is told the length before it starts (RFC 3875, section 4.1.2).
 struct Spooled {
   BodyRead result = BodyRead::end;
   files::Descriptor file;
   std::uint64_t length = 0;
+  int error = 0;  ///< errno, where the body could not be kept.
 };
 
-bool write_all(int file, std::string_view data) {
+std::string temporary_folder() {
+  const char* const folder = std::getenv("TMPDIR");
+  return folder == nullptr || *folder == '\0' ? "/tmp" : folder;
+}
+
+/// A file in `folder` that has no name, so that nothing of it is left whatever happens; not open: errno tells why.
+files::Descriptor nameless_file(const std::string& folder) {
+  files::Descriptor file(::open(folder.c_str(), O_TMPFILE | O_RDWR | O_CLOEXEC, 0600));
+  if (file.is_open() || (errno != EOPNOTSUPP && errno != EISDIR)) return file;
+  // Not every file system has such files.
+  std::string pattern = folder + "/upright-porter-XXXXXX";
+  file.reset(::mkostemp(pattern.data(), O_CLOEXEC));
+  if (file.is_open()) ::unlink(pattern.c_str());
+  return file;
+}
+
+Finding spool_finding(int error) {
+  if (files::is_lack_of_resources({error})) return out_of_resources("keep the request's body", error);
+  return {Code::spool_failed, {{"folder", temporary_folder()}, {"reason", files::describe({error})}}};
+}
+
+/// errno if it fails.
+int write_all(int file, std::string_view data) {
   while (!data.empty()) {
     const ssize_t written = ::write(file, data.data(), data.size());
     if (written < 0 && errno == EINTR) continue;
-    if (written <= 0) return false;
+    if (written <= 0) return written < 0 ? errno : ENOSPC;
     data.remove_prefix(static_cast<std::size_t>(written));
   }
-  return true;
+  return 0;
 }
 
 asio::awaitable<Spooled> spool_body(Connection& connection, const Request& request) {
   Spooled spooled;
-  const char* const folder = std::getenv("TMPDIR");
-  spooled.file.reset(::open(folder == nullptr ? "/tmp" : folder, O_TMPFILE | O_RDWR | O_CLOEXEC, 0600));
+  spooled.file = nameless_file(temporary_folder());
+  if (!spooled.file.is_open()) spooled.error = errno;
   std::string data;
-  for (;;) {
+  while (spooled.error == 0) {
     data.clear();
     spooled.result = co_await connection.read_body(request, data);
-    if (!write_all(spooled.file.get(), data)) {
-      spooled.file.reset();
-      co_return spooled;
-    }
+    spooled.error = write_all(spooled.file.get(), data);
     spooled.length += data.size();
     if (spooled.result != BodyRead::data) break;
   }
@@ -77,15 +95,17 @@ asio::awaitable<Spooled> spool_body(Connection& connection, const Request& reque
 class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
  public:
   ScriptAnswer(Connection& connection, const Request& request, sites::ScriptFound script,
-               std::vector<std::string> trail, int redirects)
+               std::vector<std::string> trail, WayToScript way)
       : connection_(connection),
         request_(request),
         script_(std::move(script)),
         trail_(std::move(trail)),
-        redirects_(redirects),
+        way_(std::move(way)),
         feeding_done_(connection.executor()) {}
 
   asio::awaitable<void> answer();
+  /// Ends the run and all that belongs to it, after answer() has thrown.
+  asio::awaitable<void> give_up();
 
  private:
   /// What the script reads.
@@ -101,8 +121,12 @@ class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
   asio::awaitable<bool> start(Input input);
   run::ScriptOrder make_order(Input input) const;
   bool input_has_to_be_fed() const {
-    return request_.framing.kind == http::BodyFraming::Kind::length && redirects_ == 0;
+    return request_.framing.kind == http::BodyFraming::Kind::length && !is_body_for_another();
   }
+  /// The request's body has been offered to another script, or its problem is what this one tells of.
+  bool is_body_for_another() const { return way_.redirects > 0 || way_.problem_status > 0; }
+  /// Waits for a turn at the gate. Null: there is none, or the client has left; in the first case that has been answered.
+  asio::awaitable<run::Gate::Ticket> wait_for_turn();
   void begin_feeding();
   /// Hands the request's body to the script, and waits for the client to leave then.
   asio::awaitable<void> feed();
@@ -120,7 +144,11 @@ class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
   asio::awaitable<void> redirect_locally();
   void note(const Finding& finding);
   asio::awaitable<void> problem(Finding finding, std::vector<std::string> details = {}) {
-    co_await answer_problem(connection_, &request_, std::move(finding), std::move(trail_), std::move(details));
+    if (way_.problem_status > 0) {
+      co_await answer_with_our_page(connection_, &request_, std::move(finding), std::move(trail_), std::move(details));
+    } else {
+      co_await answer_problem(connection_, &request_, std::move(finding), std::move(trail_), std::move(details));
+    }
   }
 
   Connection& connection_;
@@ -128,7 +156,7 @@ class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
   sites::ScriptFound script_;
   run::Runner runner_;
   std::vector<std::string> trail_;
-  int redirects_;
+  WayToScript way_;
   std::shared_ptr<run::ScriptRun> run_;
   enum class Feeding { not_begun, begun, over } feeding_ = Feeding::not_begun;
   run::Event feeding_done_;
@@ -139,7 +167,8 @@ class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
 
 asio::awaitable<void> ScriptAnswer::answer() {
   runner_ = connection_.runners().of(script_);
-  connection_.answered().by = runner_.name + " " + script_.path;
+  std::string& by = connection_.answered().by;
+  by = (way_.problem_status > 0 ? by + "; page by " : "") + runner_.name + " " + script_.path;
   Input input;
   bool ready = co_await prepare_input(input);
   if (ready) ready = co_await start(std::move(input));
@@ -174,20 +203,20 @@ asio::awaitable<void> ScriptAnswer::answer() {
 
 asio::awaitable<bool> ScriptAnswer::prepare_input(Input& input) {
   // A local redirect is answered as if it were a GET (RFC 3875, section 6.2.2): the body belongs to the first script.
-  if (redirects_ > 0) co_return true;
+  if (is_body_for_another()) co_return true;
   if (request_.framing.kind == http::BodyFraming::Kind::length) {
     input.length = request_.framing.length;
     if (request_.framing.length > 0) input.kind = run::InputKind::pipe;
   }
   if (request_.framing.kind != http::BodyFraming::Kind::chunked) co_return true;
   Spooled spooled = co_await spool_body(connection_, request_);
-  if (spooled.result == BodyRead::end && spooled.file.is_open()) {
+  if (spooled.result == BodyRead::end && spooled.error == 0) {
     input = {run::InputKind::file, std::move(spooled.file), spooled.length};
     co_return true;
   }
   connection_.close_after_answer();
-  if (!spooled.file.is_open()) {
-    co_await problem(out_of_resources("keep the request's body", "there is no room in the temporary folder"));
+  if (spooled.error != 0) {
+    co_await problem(spool_finding(spooled.error));
   } else if (auto finding = body_finding(spooled.result, connection_.settings())) {
     co_await problem(std::move(*finding));
   }
@@ -203,6 +232,10 @@ run::ScriptOrder ScriptAnswer::make_order(Input input) const {
   run::ScriptOrder order{.script = script_, .runner = runner_};
   order.environment = script::meta_variables(script_, connection_.site(), request_.head, request_.target, ends,
                                              input.length, connection_.worker().shared().passed_on);
+  if (way_.problem_status > 0) {
+    order.environment.add("REDIRECT_STATUS", std::to_string(way_.problem_status));
+    order.environment.keep_last_of_each_name();
+  }
   order.document_root = connection_.site().document_root;
   order.method = request_.head.method;
   order.query = request_.target.query;
@@ -214,16 +247,9 @@ run::ScriptOrder ScriptAnswer::make_order(Input input) const {
 }
 
 asio::awaitable<bool> ScriptAnswer::start(Input input) {
-  run::Gate& gate = *connection_.snapshot().gate;
-  run::Gate::Ticket ticket = co_await gate.enter(connection_.executor());
-  if (connection_.is_aborted()) co_return false;
-  if (!ticket) {
-    Finding finding{Code::too_many_runs, {}};
-    finding.facts.emplace_back("running", std::to_string(gate.most_running()));
-    finding.facts.emplace_back("waiting", std::to_string(gate.most_waiting()));
-    co_await problem(std::move(finding));
-    co_return false;
-  }
+  run::Gate::Ticket ticket = connection_.snapshot().gate->try_enter();
+  if (!ticket) ticket = co_await wait_for_turn();
+  if (!ticket || connection_.is_aborted()) co_return false;
   run::ScriptOrder order = make_order(std::move(input));
   order.ticket = std::move(ticket);
   auto started = run::ScriptRun::start(connection_.executor(), connection_.worker().runs(), std::move(order));
@@ -236,11 +262,35 @@ asio::awaitable<bool> ScriptAnswer::start(Input input) {
   co_return true;
 }
 
+asio::awaitable<run::Gate::Ticket> ScriptAnswer::wait_for_turn() {
+  run::Gate& gate = *connection_.snapshot().gate;
+  const std::shared_ptr<run::Gate::Place> place = gate.line_up(connection_.executor());
+  if (!place) {
+    Finding finding{Code::too_many_runs, {}};
+    finding.facts.emplace_back("running", std::to_string(gate.most_running()));
+    finding.facts.emplace_back("waiting", std::to_string(gate.most_waiting()));
+    co_await problem(std::move(finding));
+    co_return nullptr;
+  }
+  connection_.when_client_leaves([place] { place->give_up(); });
+  run::Gate::Ticket ticket = co_await place->turn();
+  connection_.when_client_leaves(nullptr);
+  // A script that nobody waits for any more is not started.
+  if (ticket && !connection_.has_client_left()) co_return ticket;
+  connection_.close_after_answer();
+  connection_.answered().by += "; the client left before its turn came";
+  co_return nullptr;
+}
+
 void ScriptAnswer::begin_feeding() {
   if (feeding_ != Feeding::not_begun) return;
   feeding_ = Feeding::begun;
   asio::co_spawn(
-      connection_.executor(), [self = shared_from_this()] { return self->feed(); }, asio::detached);
+      connection_.executor(), [self = shared_from_this()] { return self->feed(); },
+      [self = shared_from_this()](const std::exception_ptr& failure) {
+        if (failure) self->run_->stop();
+        self->feeding_done_.set();
+      });
 }
 
 asio::awaitable<void> ScriptAnswer::feed() {
@@ -249,18 +299,27 @@ asio::awaitable<void> ScriptAnswer::feed() {
     std::string data;
     for (;;) {
       data.clear();
+      run_->pause_clock();
       fed_ = co_await connection_.read_body(request_, data);
+      run_->resume_clock();
       // A script need not read its input; it goes on all the same.
       if (fed_ != BodyRead::data || !co_await run_->run().write(data)) break;
     }
-    run_->run().close_input();
     if (connection_.is_reading_cancelled()) fed_ = BodyRead::data;
+    // A part of a body must not pass for the whole: the script is stopped before it sees the end.
+    if (fed_ != BodyRead::data && fed_ != BodyRead::end) run_->stop();
+    run_->run().close_input();
   }
   if (fed_ == BodyRead::data || fed_ == BodyRead::end) {
     if (co_await connection_.client_leaves()) fed_ = BodyRead::gone;
   }
-  if (fed_ == BodyRead::gone || fed_ == BodyRead::too_slow) run_->stop();
-  feeding_done_.set();
+  if (fed_ == BodyRead::gone) run_->stop();
+}
+
+asio::awaitable<void> ScriptAnswer::give_up() {
+  if (!run_) co_return;
+  run_->stop();
+  co_await stop_feeding();
 }
 
 asio::awaitable<void> ScriptAnswer::stop_feeding() {
@@ -295,6 +354,9 @@ AnswerHead ScriptAnswer::make_head(bool page_is_whole) {
   head.status = script_head.status;
   head.reason = script_head.reason;
   for (const auto& [name, value] : script_head.fields) head.fields.emplace_back(name, value);
+  if (way_.problem_status > 0 && !script_head.has_status && !script_head.location) head.status = way_.problem_status;
+  for (auto& [name, value] : way_.problem_fields)
+    if (!script_head.has_field(name)) head.fields.emplace_back(name, std::move(value));
   connection_.answered().status = head.status;
   if (http::has_no_body(head.status)) return head;
   head.length = script_head.content_length;
@@ -385,9 +447,9 @@ void ScriptAnswer::note(const Finding& finding) {
 
 asio::awaitable<void> ScriptAnswer::redirect_locally() {
   const std::string location = *run_->head().location;
-  if (redirects_ >= kMostLocalRedirects) {
+  if (way_.redirects >= kMostLocalRedirects) {
     Finding finding{Code::script_too_many_redirects, {}};
-    finding.facts.emplace_back("count", std::to_string(redirects_));
+    finding.facts.emplace_back("count", std::to_string(way_.redirects));
     finding.facts.emplace_back("location", location);
     co_await problem(std::move(finding));
     co_return;
@@ -405,7 +467,7 @@ asio::awaitable<void> ScriptAnswer::redirect_locally() {
   if (!next.is_head()) next.head.method = "GET";
   auto resolution = sites::resolve(connection_.settings(), connection_.site(), {next.head.method, next.target});
   resolution.trail.insert(resolution.trail.begin(), trail_.begin(), trail_.end());
-  co_await answer_outcome(connection_, next, std::move(resolution), redirects_ + 1);
+  co_await answer_outcome(connection_, next, std::move(resolution), way_.redirects + 1);
 }
 
 asio::awaitable<void> ScriptAnswer::explain(std::optional<Finding> finding) {
@@ -425,10 +487,19 @@ asio::awaitable<void> ScriptAnswer::explain(std::optional<Finding> finding) {
 }  // namespace
 
 asio::awaitable<void> answer_script(Connection& connection, const Request& request, sites::ScriptFound found,
-                                    std::vector<std::string> trail, int redirects) {
+                                    std::vector<std::string> trail, WayToScript way) {
   const auto script =
-      std::make_shared<ScriptAnswer>(connection, request, std::move(found), std::move(trail), redirects);
-  co_await script->answer();
+      std::make_shared<ScriptAnswer>(connection, request, std::move(found), std::move(trail), std::move(way));
+  std::exception_ptr failure;
+  try {
+    co_await script->answer();
+  } catch (...) {
+    failure = std::current_exception();
+  }
+  if (!failure) co_return;
+  // What feeds the script refers to the request, which is about to go.
+  co_await script->give_up();
+  std::rethrow_exception(failure);
 }
 
 }  // namespace porter::server

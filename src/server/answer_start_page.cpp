@@ -1,4 +1,7 @@
 // Answering where no page of a site is there to show.
+#include <algorithm>
+#include <span>
+
 #include "core/files/beneath.hpp"
 #include "core/sites/choose.hpp"
 #include "core/text/text.hpp"
@@ -11,17 +14,19 @@ asio::awaitable<void> answer_start_page(Connection& connection, const Request& r
   connection.answered().by = "start page";
   const Settings& settings = connection.settings();
   AnswerHead head;
-  head.fields = {{"Content-Type", "text/html; charset=utf-8"}, {"Cache-Control", "no-store"}};
-  if (!connection.peer().is_this_computer) {
+  head.fields = {{"Cache-Control", "no-store"}};
+  const bool is_told = connection.peer().is_this_computer;
+  add_own_fields(head, is_told ? PageKind::html : PageKind::text);
+  if (!is_told) {
     // Folders and programs of this machine are nobody else's business.
     std::string nothing = "There is nothing here yet.\n";
-    head.fields.front().second = "text/plain; charset=utf-8";
     co_await answer_page(connection, &request, std::move(head), std::move(nothing));
     co_return;
   }
   pages::StartPage page;
   page.empty_root = empty_root;
-  for (const Site& site : settings.sites)
+  constexpr std::size_t kMostSites = 100;
+  for (const Site& site : std::span(settings.sites).first(std::min(settings.sites.size(), kMostSites)))
     page.sites.emplace_back(site.name, sites::url_of(settings, site, sites::main_address(settings, site)) + "/");
   for (const script::Interpreter& interpreter : settings.interpreters)
     page.interpreters.emplace_back(interpreter.language,

@@ -1,11 +1,13 @@
 // A connection's life: reading heads, handing requests over, timing, closing. See connection.hpp.
 #include "server/connection.hpp"
 
+#include <poll.h>
 #include <sys/sendfile.h>
 #include <sys/socket.h>
 
 #include <algorithm>
 #include <cerrno>
+#include <new>
 #include <utility>
 
 #include "server/answer.hpp"
@@ -101,11 +103,6 @@ void Connection::remember_host(std::string_view host) {
   known_site_ = site_;
 }
 
-FileCache& Connection::files() {
-  const auto number = static_cast<std::size_t>(site_ - settings().sites.data());
-  return served_->files[number];
-}
-
 void Connection::take_settings() {
   if (served_ == worker_.served()) return;
   const Listener* const listener = worker_.served()->snapshot->find(endpoint_);
@@ -133,14 +130,21 @@ asio::awaitable<void> Connection::serve() {
     site_ = nullptr;
     take_settings();
     answered_ = {std::chrono::system_clock::now(), Clock::now(), 0, 0, {}};
-    if (read == HeadRead::whole) {
-      const Quick quick = answer_quickly();
-      if (quick != Quick::done) co_await finish_answer(quick);
-    } else if (read == HeadRead::rejected) {
-      co_await answer_problem_head(head_finding(*problem_, settings().limits.head));
-    } else {
-      co_await answer_problem_head(head_too_slow(settings()));
+    has_begun_answer_ = false;
+    bool is_lost = false;
+    try {
+      if (read == HeadRead::whole) {
+        const Quick quick = answer_quickly();
+        if (quick != Quick::done) co_await finish_answer(quick);
+      } else if (read == HeadRead::rejected) {
+        co_await answer_problem_head(head_finding(*problem_, settings().limits.head));
+      } else {
+        co_await answer_problem_head(head_too_slow(settings()));
+      }
+    } catch (const std::exception&) {
+      is_lost = true;
     }
+    if (is_lost) give_up_request();
     idle_ = true;
   }
   if (!aborted_) co_await close_gently();
@@ -171,7 +175,8 @@ asio::awaitable<Connection::HeadRead> Connection::read_head() {
       if (problem_) co_return HeadRead::rejected;
     }
     const bool was_empty = begin_ == end_;
-    make_room();
+    // One byte more than a head may have, so that it shows when one is too large.
+    make_room(std::max(kLargeBuffer, settings().limits.head.head + 1));
     const auto [error, got] = co_await socket_.async_read_some(free_space(), run::kAwait);
     if (error) co_return read_expired_ ? HeadRead::expired : HeadRead::closed;
     end_ += got;
@@ -179,21 +184,21 @@ asio::awaitable<Connection::HeadRead> Connection::read_head() {
   }
 }
 
-void Connection::make_room() {
+void Connection::make_room(std::size_t most) {
   if (end_ < buffer_.size()) return;
   if (begin_ > 0) {
     std::copy(buffer_.data() + begin_, buffer_.data() + end_, buffer_.data());
     end_ -= begin_;
     begin_ = 0;
   } else {
-    buffer_.resize(std::min(kLargeBuffer, buffer_.size() * 4));
+    buffer_.resize(std::min(most, buffer_.size() * 4));
   }
 }
 
 asio::mutable_buffer Connection::free_space() { return asio::buffer(buffer_.data() + end_, buffer_.size() - end_); }
 
 asio::awaitable<bool> Connection::receive() {
-  make_room();
+  make_room(kLargeBuffer);
   const auto [error, got] = co_await socket_.async_read_some(free_space(), run::kAwait);
   if (error) co_return false;
   end_ += got;
@@ -216,7 +221,7 @@ Connection::Quick Connection::answer_quickly() {
   note_for_access_log(head_);
   if (worker_.is_stopping() || !keep_ || known_site_ == nullptr) return Quick::no;
   site_ = known_site_;
-  quick_ = find_quick_answer(head_, files(), known_host_);
+  quick_ = find_quick_answer(head_, files(), site_number(), known_host_);
   if (!quick_) return Quick::no;
   answered_.status = quick_->status;
   answered_.by = "file";
@@ -276,6 +281,8 @@ asio::awaitable<void> Connection::handle_head() {
     request.framing = std::get<http::BodyFraming>(framing);
   }
   body_done_ = !request.has_body();
+  body_read_ = 0;
+  continue_owed_ = false;
   std::string head_copy;
   if (!body_done_) {
     // The buffer is needed for the body, so the head moves to a place of its own.
@@ -293,7 +300,7 @@ asio::awaitable<void> Connection::handle_head() {
 }
 
 void Connection::begin_body(const Request& request) {
-  body_read_ = 0;
+  body_length_ = request.framing.length;
   chunks_ = {};
   const auto expect = request.head.field("Expect");
   continue_owed_ = expect && http::same_name(*expect, "100-continue") && request.head.minor_version == 1;
@@ -342,6 +349,7 @@ Connection::Sent Connection::send_parts_now(Parts& parts, int flags) {
     const ssize_t sent = ::sendmsg(socket_.native_handle(), &message, MSG_NOSIGNAL | flags);
     if (sent < 0 && errno == EINTR) continue;
     if (sent < 0) return errno == EAGAIN ? Sent::some : Sent::failed;
+    has_begun_answer_ = true;
     auto left = static_cast<std::size_t>(sent);
     for (std::size_t i = first; i < parts.size(); ++i) {
       const std::size_t taken = std::min(left, parts[i].iov_len);
@@ -353,12 +361,14 @@ Connection::Sent Connection::send_parts_now(Parts& parts, int flags) {
 }
 
 Connection::Sent Connection::send_file_now(FilePart& part) {
+  // A client that reads as fast as this sends would keep the worker from all others.
   constexpr std::uint64_t kMostAtOnce = 4 * 1024 * 1024;
-  while (part.length > 0) {
+  const std::uint64_t until = part.length - std::min(part.length, kMostAtOnce);
+  while (part.length > until) {
     if (aborted_) return Sent::failed;
     auto at = static_cast<off_t>(part.offset);
     const ssize_t sent = ::sendfile(socket_.native_handle(), part.file, &at,
-                                    static_cast<std::size_t>(std::min(part.length, kMostAtOnce)));
+                                    static_cast<std::size_t>(part.length - until));
     if (sent < 0 && errno == EINTR) continue;
     if (sent < 0) return errno == EAGAIN ? Sent::some : Sent::failed;
     if (sent == 0) return Sent::failed;  // The file has become shorter: only cutting the connection tells the client.
@@ -366,7 +376,7 @@ Connection::Sent Connection::send_file_now(FilePart& part) {
     part.length -= static_cast<std::uint64_t>(sent);
     answered_.body_bytes += static_cast<std::uint64_t>(sent);
   }
-  return Sent::all;
+  return part.length == 0 ? Sent::all : Sent::some;
 }
 
 Connection::Sent Connection::send_now(Parts& parts, FilePart& file) {
@@ -443,9 +453,7 @@ asio::awaitable<BodyRead> Connection::read_body(const Request& request, std::str
 
 asio::awaitable<void> Connection::finish_body(const Request& request) {
   // Nobody wanted the rest of the body; a short one is worth reading to keep the connection.
-  const bool is_long =
-      request.framing.kind == http::BodyFraming::Kind::length && request.framing.length - body_read_ > kMostDrained;
-  if (is_long || continue_owed_) {
+  if (continue_owed_ || (body_length_ > 0 && body_length_ - body_read_ > kMostDrained)) {
     keep_ = false;
     co_return;
   }
@@ -479,6 +487,42 @@ asio::awaitable<bool> Connection::client_leaves() {
   }
 }
 
+bool Connection::has_client_left() const {
+  pollfd state{const_cast<asio::ip::tcp::socket&>(socket_).native_handle(), POLLRDHUP, 0};
+  if (::poll(&state, 1, 0) <= 0) return false;
+  // As in client_leaves(): whoever announced its last request may have closed its sending side only.
+  return (state.revents & (POLLERR | POLLHUP)) != 0 || !half_close_is_fine_;
+}
+
+bool Connection::will_close() {
+  // Who waits to be told to go on is not told, and must not take the next request for the body; a long body is not read
+  // to its end for nobody.
+  const bool is_left = !body_done_ && body_read_ == 0 && (continue_owed_ || body_length_ > kMostDrained);
+  if (is_left) keep_ = false;
+  return !keep_;
+}
+
+void Connection::give_up_request() {
+  // Nothing here allocates.
+  constexpr std::string_view kAnswer =
+      "HTTP/1.1 503 Service Unavailable\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Length: 62\r\n"
+      "Retry-After: 2\r\nCache-Control: no-store\r\nConnection: close\r\n\r\n"
+      "The server has no memory left for this request. Try it again.\n";
+  keep_ = false;
+  if (!has_begun_answer_)
+    [[maybe_unused]] const ssize_t sent =
+        ::send(socket_.native_handle(), kAnswer.data(), kAnswer.size(), MSG_NOSIGNAL | MSG_DONTWAIT);
+  run_.reset();
+  when_client_leaves_ = nullptr;
+  quick_.reset();
+  begin_ = end_ = head_length_ = 0;
+  try {
+    worker_.note_lack_of_memory();
+  } catch (const std::exception&) {
+    // The next one that is told of will do.
+  }
+}
+
 void Connection::cancel_reading() {
   reading_cancelled_ = true;
   boost::system::error_code ignored;
@@ -496,11 +540,13 @@ void Connection::abort() {
   aborted_ = true;
   keep_ = false;
   if (run_) run_->terminate();
+  if (when_client_leaves_) std::exchange(when_client_leaves_, nullptr)();
   boost::system::error_code ignored;
   socket_.cancel(ignored);
 }
 
 void Connection::check_deadline(Clock::time_point now) {
+  if (when_client_leaves_ && has_client_left()) std::exchange(when_client_leaves_, nullptr)();
   if (now < read_deadline_ && now < write_deadline_) return;
   if (now >= read_deadline_) {
     read_expired_ = true;

@@ -12,6 +12,7 @@
 #include <boost/asio/ip/tcp.hpp>
 #include <chrono>
 #include <cstdint>
+#include <functional>
 #include <memory>
 #include <optional>
 #include <string>
@@ -72,8 +73,9 @@ class Connection : public std::enable_shared_from_this<Connection> {
   void remember_host(std::string_view host);
   /// The site of the Host value remembered last, if it is `host`; else null.
   const Site* site_of_remembered(std::string_view host) const { return host == known_host_ ? known_site_ : nullptr; }
-  /// What is kept of that site's files.
-  FileCache& files();
+  /// What this worker keeps of files, and the number that the site has there. Requires a site with a name.
+  FileCache& files() { return served_->files; }
+  std::size_t site_number() const { return static_cast<std::size_t>(site_ - settings().sites.data()); }
   run::Runners& runners() { return served_->runners; }
   const Endpoint& endpoint() const { return endpoint_; }
   /// Sends `head`, then `length` bytes of the file from `offset`. False as above, or if the file has become shorter.
@@ -88,9 +90,16 @@ class Connection : public std::enable_shared_from_this<Connection> {
   void cancel_reading();
   void resume_reading() { reading_cancelled_ = false; }
   bool is_reading_cancelled() const { return reading_cancelled_; }
+  /// True if the client has gone, as far as that can be told without reading what it sent before.
+  bool has_client_left() const;
+  /// Calls `then`, once, soon after the client has gone; null: nobody wants to know any more.
+  void when_client_leaves(std::function<void()> then) { when_client_leaves_ = std::move(then); }
+
   /// After this answer the connection is closed.
   void close_after_answer() { keep_ = false; }
-  bool will_close() const { return !keep_; }
+  /// Decides, when the head of an answer is written, whether the connection ends with it: also where a body is left that
+  /// nobody has asked for.
+  bool will_close();
   bool is_aborted() const { return aborted_; }
 
   /// The run that is cut off with the connection; null: none.
@@ -134,12 +143,16 @@ class Connection : public std::enable_shared_from_this<Connection> {
   void finish_quick(Sent sent);
   asio::awaitable<void> handle_head();
   asio::awaitable<void> answer_problem_head(Finding finding);
-  void make_room();
+  /// Makes room for more to be read, in a buffer of at most `most` bytes.
+  void make_room(std::size_t most);
   asio::mutable_buffer free_space();
   asio::awaitable<bool> receive();
   void begin_body(const Request& request);
   asio::awaitable<void> finish_body(const Request& request);
   asio::awaitable<void> close_gently();
+  /// Tells the client, if nothing was sent yet, that its request had to be given up for lack of memory; the connection
+  /// ends with it.
+  void give_up_request();
   void log_exchange(std::string_view method, std::string_view target);
   /// Notes what only the access log asks for, if there is one.
   void note_for_access_log(const http::RequestHead& head);
@@ -171,6 +184,7 @@ class Connection : public std::enable_shared_from_this<Connection> {
 
   // The body of the request in progress.
   std::uint64_t body_read_ = 0;
+  std::uint64_t body_length_ = 0;  ///< 0 where it is chunked.
   bool body_done_ = true;
   bool continue_owed_ = false;
   http::ChunkReader chunks_;
@@ -185,6 +199,8 @@ class Connection : public std::enable_shared_from_this<Connection> {
   bool idle_ = true;
   bool aborted_ = false;
   bool half_close_is_fine_ = false;
+  bool has_begun_answer_ = false;  ///< Something was sent for the request in progress.
+  std::function<void()> when_client_leaves_;
   std::shared_ptr<run::Run> run_;
   Answered answered_;
   std::string known_host_;

@@ -13,8 +13,9 @@
 #include <boost/asio/detached.hpp>
 #include <boost/asio/post.hpp>
 #include <boost/asio/write.hpp>
+#include <charconv>
+#include <functional>
 #include <nlohmann/json.hpp>
-#include <thread>
 
 #include "core/files/beneath.hpp"
 #include "core/http/body.hpp"
@@ -38,6 +39,7 @@ constexpr std::size_t kUsualLines = 40;
 struct Reply {
   int status = 200;
   Json body;
+  std::string text{};  ///< Where it is not empty, the body as it is sent.
 };
 
 Json json_of(const Settings& settings, const Site& site) {
@@ -102,13 +104,8 @@ class Control::Talk {
       co_await send_log();
       co_return;
     }
-    Reply reply;
-    if (method_ == "POST" && path_ == "/v1/explain") {
-      reply = co_await explain();
-    } else {
-      reply = answer();
-    }
-    const std::string body = reply.body.dump(2) + "\n";
+    Reply reply = co_await answer();
+    const std::string body = (reply.text.empty() ? reply.body.dump(2) : reply.text) + "\n";
     const std::string head = fmt::format(
         "HTTP/1.1 {} {}\r\nContent-Type: application/json\r\nContent-Length: {}\r\nConnection: close\r\n\r\n",
         reply.status, http::reason_phrase(reply.status), body.size());
@@ -159,90 +156,110 @@ class Control::Talk {
     return true;
   }
 
-  Reply answer() {
+  asio::awaitable<Reply> answer() {
     struct Route {
       std::string_view method;
       std::string_view path;
-      Reply (Talk::*call)();
+      asio::awaitable<Reply> (Talk::*call)();
     };
     static constexpr Route kRoutes[] = {
         {"GET", "/v1/status", &Talk::status},     {"POST", "/v1/stop", &Talk::stop},
         {"POST", "/v1/reload", &Talk::reload},    {"GET", "/v1/sites", &Talk::sites},
         {"POST", "/v1/sites", &Talk::add_site},   {"GET", "/v1/mounts", &Talk::mounts},
         {"POST", "/v1/mounts", &Talk::add_mount}, {"DELETE", "/v1/mounts", &Talk::remove_mount},
+        {"POST", "/v1/explain", &Talk::explain},
     };
     constexpr std::string_view kSites = "/v1/sites/";
-    if (method_ == "DELETE" && path_.starts_with(kSites))
-      return remove_site(http::percent_decode(std::string_view(path_).substr(kSites.size())).value_or(""));
+    auto (Talk::*call)() -> asio::awaitable<Reply> = nullptr;
+    if (method_ == "DELETE" && path_.starts_with(kSites)) call = &Talk::remove_site;
     bool is_known = false;
     for (const Route& route : kRoutes) {
-      if (route.path != path_) continue;
-      is_known = true;
-      if (route.method == method_) return (this->*route.call)();
+      is_known = is_known || route.path == path_;
+      if (route.path == path_ && route.method == method_) call = route.call;
     }
-    return is_known || path_ == "/v1/explain" ? not_possible(405, "This call knows no such method.")
-                                              : not_possible(404, "There is no such call.");
+    if (call == nullptr)
+      co_return is_known ? not_possible(405, "This call knows no such method.")
+                         : not_possible(404, "There is no such call.");
+    Reply reply = co_await (this->*call)();
+    co_return reply;
   }
 
-  Reply status() {
+  /// Makes an answer of any size from a snapshot, away from the thread that accepts all connections.
+  asio::awaitable<Reply> made_elsewhere(std::function<Json(const Snapshot&)> make) {
+    auto making = steering_.server().shared().helpers.run(
+        [snapshot = steering_.server().shared_snapshot(), make = std::move(make)] { return make(*snapshot).dump(2); });
+    Reply reply;
+    reply.text = co_await std::move(making);
+    co_return reply;
+  }
+
+  static Json json_of_sites(const Snapshot& now) {
+    Json all = Json::array();
+    for (const Site& site : now.settings.sites) all.push_back(json_of(now.settings, site));
+    return all;
+  }
+
+  asio::awaitable<Reply> status() {
     Server& server = steering_.server();
-    const Snapshot& now = server.snapshot();
-    const Settings& settings = now.settings;
     const auto uptime =
         std::chrono::duration_cast<std::chrono::seconds>(std::chrono::system_clock::now() - server.begun());
-    Json addresses = Json::array();
-    for (const Listener& listener : now.listeners) {
-      Json names = Json::array();
-      for (const std::size_t index : listener.sites) names.push_back(settings.sites[index].name);
-      addresses.push_back({{"address", listener.address.text()}, {"sites", names}});
-    }
     Json interpreters = Json::array();
     for (const run::FoundInterpreter& found : server.interpreters())
       interpreters.push_back(
           {{"language", found.interpreter.language}, {"path", found.path}, {"version", found.version}});
-    Json out = {{"state", server.is_stopping() ? "stopping" : "running"},
-                {"version", PORTER_VERSION},
-                {"process", ::getpid()},
-                {"since", fmt::format("{:%Y-%m-%dT%H:%M:%SZ}",
-                                      fmt::gmtime(std::chrono::system_clock::to_time_t(server.begun())))},
-                {"uptime_seconds", uptime.count()},
-                {"settings", text::to_utf8(steering_.instance().settings)},
-                {"log", text::to_utf8(steering_.instance().log)},
-                {"access_log", text::to_utf8(settings.access_log.file)},
-                {"addresses", addresses},
-                {"sites", sites().body["sites"]},
-                {"interpreters", interpreters},
-                {"runs", {{"running", now.gate->running()}, {"most", now.gate->most_running()}}},
-                {"requests", server.requests_answered()},
-                {"connections", server.shared().connections.load(std::memory_order_relaxed)},
-                {"problems", run::json_of(steering_.standing_problems())}};
-    return {200, std::move(out)};
+    Json facts = {{"state", server.is_stopping() ? "stopping" : "running"},
+                  {"version", PORTER_VERSION},
+                  {"process", ::getpid()},
+                  {"since", fmt::format("{:%Y-%m-%dT%H:%M:%SZ}",
+                                        fmt::gmtime(std::chrono::system_clock::to_time_t(server.begun())))},
+                  {"uptime_seconds", uptime.count()},
+                  {"settings", text::to_utf8(steering_.instance().settings)},
+                  {"log", text::to_utf8(steering_.instance().log)},
+                  {"interpreters", std::move(interpreters)},
+                  {"requests", server.requests_answered()},
+                  {"connections", server.shared().connections.load(std::memory_order_relaxed)},
+                  {"problems", run::json_of(steering_.standing_problems())}};
+    auto reply = made_elsewhere([facts = std::move(facts)](const Snapshot& now) {
+      Json out = facts;
+      out["addresses"] = Json::array();
+      for (const Listener& listener : now.listeners) {
+        Json names = Json::array();
+        for (const std::size_t index : listener.sites) names.push_back(now.settings.sites[index].name);
+        out["addresses"].push_back({{"address", listener.address.text()}, {"sites", std::move(names)}});
+      }
+      out["access_log"] = text::to_utf8(now.settings.access_log.file);
+      out["sites"] = json_of_sites(now);
+      out["runs"] = {{"running", now.gate->running()}, {"most", now.gate->most_running()}};
+      return out;
+    });
+    Reply made = co_await std::move(reply);
+    co_return made;
   }
 
-  Reply stop() {
+  asio::awaitable<Reply> stop() {
     stops_ = true;
-    return {202, {{"state", "stopping"}}};
+    co_return Reply{202, {{"state", "stopping"}}};
   }
 
-  Reply reload() {
-    const auto problems = steering_.reload();
-    return problems.empty() ? Reply{200, {{"problems", Json::array()}}} : refused(problems);
+  asio::awaitable<Reply> reload() {
+    const auto problems = co_await steering_.reload();
+    if (!problems.empty()) co_return refused(problems);
+    co_return Reply{200, {{"problems", Json::array()}}};
   }
 
-  Reply sites() {
-    const Settings& settings = steering_.server().snapshot().settings;
-    Json all = Json::array();
-    for (const Site& site : settings.sites) all.push_back(json_of(settings, site));
-    return {200, {{"sites", all}}};
+  asio::awaitable<Reply> sites() {
+    return made_elsewhere([](const Snapshot& now) { return Json{{"sites", json_of_sites(now)}}; });
   }
 
-  Reply mounts() {
-    Json all = Json::array();
-    for (const Site& site : steering_.server().snapshot().settings.sites)
-      for (const Mount& mount : site.mounts)
-        all.push_back(
-            {{"site", site.name}, {"path", text::to_utf8(mount.path)}, {"target", text::to_utf8(mount.target)}});
-    return {200, {{"mounts", all}}};
+  asio::awaitable<Reply> mounts() {
+    return made_elsewhere([](const Snapshot& now) {
+      Json all = Json::array();
+      for (const Site& site : now.settings.sites)
+        for (const Mount& mount : site.mounts)
+          all.push_back(
+              {{"site", site.name}, {"path", text::to_utf8(mount.path)}, {"target", text::to_utf8(mount.target)}});
+      return Json{{"mounts", std::move(all)}};
+    });
   }
 
   /// The request's body as an object; a null value if it is none.
@@ -251,33 +268,36 @@ class Control::Talk {
     return body.is_object() ? body : Json();
   }
 
-  Reply add_site() {
+  asio::awaitable<Reply> add_site() {
     const Json body = body_object();
     SettingsEdit edit;
     edit.kind = SettingsEdit::Kind::add_site;
     edit.site = text_in(body, "name");
     edit.folder = text_in(body, "folder");
     if (edit.site.empty() || !edit.folder.starts_with('/'))
-      return not_possible(422, "A site needs a name and a folder, as an absolute path.");
+      co_return not_possible(422, "A site needs a name and a folder, as an absolute path.");
     if (const auto hosts = body.find("hosts"); hosts != body.end() && hosts->is_array())
       for (const Json& host : *hosts)
         if (host.is_string()) edit.hosts.push_back(host.get<std::string>());
     if (const auto port = body.find("port"); port != body.end()) {
       if (!port->is_number_unsigned() || port->get<std::uint64_t>() < 1 || port->get<std::uint64_t>() > 65535)
-        return not_possible(422, "A port is a number from 1 to 65535.");
+        co_return not_possible(422, "A port is a number from 1 to 65535.");
       edit.port = port->get<std::uint16_t>();
     }
-    return changed(edit, 201);
+    Reply reply = co_await changed(edit, 201);
+    co_return reply;
   }
 
-  Reply remove_site(const std::string& name) {
+  asio::awaitable<Reply> remove_site() {
+    constexpr std::size_t kBefore = std::string_view("/v1/sites/").size();
     SettingsEdit edit;
     edit.kind = SettingsEdit::Kind::remove_site;
-    edit.site = name;
-    return changed(edit, 200);
+    edit.site = http::percent_decode(std::string_view(path_).substr(kBefore)).value_or("");
+    Reply reply = co_await changed(edit, 200);
+    co_return reply;
   }
 
-  Reply add_mount() {
+  asio::awaitable<Reply> add_mount() {
     const Json body = body_object();
     SettingsEdit edit;
     edit.kind = SettingsEdit::Kind::add_mount;
@@ -285,27 +305,29 @@ class Control::Talk {
     edit.path = text_in(body, "path");
     edit.folder = text_in(body, "target");
     if (edit.site.empty() || !edit.path.starts_with('/') || !edit.folder.starts_with('/'))
-      return not_possible(422,
-                          "A mount needs a site, a path that begins with a slash, and a target, as an absolute path.");
-    return changed(edit, 201);
+      co_return not_possible(422,
+                             "A mount needs a site, a path that begins with a slash, and a target, as an absolute path.");
+    Reply reply = co_await changed(edit, 201);
+    co_return reply;
   }
 
-  Reply remove_mount() {
+  asio::awaitable<Reply> remove_mount() {
     SettingsEdit edit;
     edit.kind = SettingsEdit::Kind::remove_mount;
     edit.site = query_value(query_, "site").value_or("");
     edit.path = query_value(query_, "path").value_or("");
-    return changed(edit, 200);
+    Reply reply = co_await changed(edit, 200);
+    co_return reply;
   }
 
-  Reply changed(const SettingsEdit& edit, int status) {
-    const auto problems = steering_.edit(edit);
-    if (!problems.empty()) return refused(problems);
+  asio::awaitable<Reply> changed(const SettingsEdit& edit, int status) {
+    const auto problems = co_await steering_.edit(edit);
+    if (!problems.empty()) co_return refused(problems);
     const Settings& settings = steering_.server().snapshot().settings;
     Reply reply{status, {{"problems", Json::array()}}};
     for (const Site& site : settings.sites)
       if (site.name == edit.site) reply.body["site"] = json_of(settings, site);
-    return reply;
+    co_return reply;
   }
 
   /// Looking a name up may take seconds, and this thread accepts all connections: so another one does it.
@@ -316,17 +338,10 @@ class Control::Talk {
     if (what.empty()) co_return not_possible(422, "What is to be explained is missing.");
     const auto snapshot = steering_.server().shared_snapshot();
     const run::Standing standing{true, ::getpid(), run::settings_option(steering_.instance().settings)};
-    const asio::any_io_executor executor = socket_.get_executor();
-    run::Event done(executor);
-    std::string text;
-    std::thread thinker([&] {
-      text = run::json_of(run::explain(snapshot->settings, standing, what, folder));
-      asio::post(executor, [&done] { done.set(); });
-    });
-    co_await done.wait();
-    thinker.join();
+    auto thinking = steering_.server().shared().helpers.run(
+        [&] { return run::json_of(run::explain(snapshot->settings, standing, what, folder)); });
     Reply reply;
-    reply.body = Json::parse(text);
+    reply.text = co_await std::move(thinking);
     co_return reply;
   }
 
@@ -336,7 +351,10 @@ class Control::Talk {
     filter.site = query_value(query_, "site");
     filter.only_errors = query_value(query_, "errors").value_or("") == "true";
     std::size_t lines = kUsualLines;
-    if (const auto wanted = query_value(query_, "lines")) lines = static_cast<std::size_t>(std::atol(wanted->c_str()));
+    if (const auto wanted = query_value(query_, "lines")) {
+      const auto [end, error] = std::from_chars(wanted->data(), wanted->data() + wanted->size(), lines);
+      if (error != std::errc{} || end != wanted->data() + wanted->size()) lines = kUsualLines;
+    }
     std::string out = "HTTP/1.1 200 OK\r\nContent-Type: application/x-ndjson\r\nConnection: close\r\n\r\n";
     std::uint64_t next = 0;
     for (;;) {

@@ -1,13 +1,16 @@
-// The cache of small files: what was sent for a target a moment ago, proven fresh by one stat() before it is sent
-// again.
+// The cache of small files: what was sent for a path a moment ago, proven fresh by one stat() before it is sent again.
 //
 // One belongs to each worker, so it needs no lock. A file that was changed less than two seconds before it was read is
-// not trusted: its time stamp could hide a second change. Entries are for targets that lead straight to a file, or to a
-// folder's first index file, so that no other file can come to stand before them.
+// not trusted: its time stamp could hide a second change. And how it was judged is trusted for a second only, since links
+// and folders around it may change what its path means without changing the file. Entries are for paths that lead
+// straight to a file, or to a folder's first index file, so that no other file can come to stand before them.
+//
+// It is bounded by all that it holds, and keyed by what a path means: however it is spelt, it is one entry.
 #pragma once
 
 #include <sys/stat.h>
 
+#include <chrono>
 #include <cstddef>
 #include <cstdint>
 #include <memory>
@@ -15,6 +18,7 @@
 #include <string>
 #include <string_view>
 #include <unordered_map>
+#include <vector>
 
 #include "core/files/descriptor.hpp"
 #include "core/http/conditions.hpp"
@@ -37,25 +41,48 @@ struct CachedFile {
 
 class FileCache {
  public:
-  /// The file last sent for `target`, if a stat() shows that it has not changed since; null if not.
-  std::shared_ptr<CachedFile> find(std::string_view target);
-  /// Keeps `file` for `target`, unless it is too young to be trusted.
-  void keep(std::string_view target, CachedFile file);
+  using Clock = std::chrono::steady_clock;
+
+  /// For the sites 0 to `sites` - 1, which share the bounds.
+  explicit FileCache(std::size_t sites) : sites_(sites) {}
+
+  /// The file last sent for `path` of the site, if a stat() shows that it has not changed since; null if not.
+  std::shared_ptr<CachedFile> find(std::size_t site, std::string_view path);
+  /// Keeps `file` for `path` of the site, unless it is too young to be trusted. `judged` is when it was looked up.
+  void keep(std::size_t site, std::string_view path, CachedFile file, Clock::time_point judged);
+  /// Adds the compressed content to a `file` that find() has given.
+  void add_compressed(CachedFile& file, std::string content);
 
   /// Up to this size a file counts as small.
   static constexpr std::size_t kMostFileBytes = 64 * 1024;
+  /// Bytes of all that is held, entries and their paths included.
+  static constexpr std::size_t kMostBytes = 4 * 1024 * 1024;
+
+  std::size_t bytes() const { return bytes_; }
 
  private:
   struct Hash {
     using is_transparent = void;
     std::size_t operator()(std::string_view text) const { return std::hash<std::string_view>()(text); }
   };
+  struct Place {
+    std::shared_ptr<CachedFile> file;
+    Clock::time_point judged;
+  };
+  using Files = std::unordered_map<std::string, Place, Hash, std::equal_to<>>;
 
-  std::unordered_map<std::string, std::shared_ptr<CachedFile>, Hash, std::equal_to<>> files_;
-  std::size_t bytes_ = 0;       ///< Of content.
+  void forget(const std::string& path, const CachedFile& file);
+  void clear();
+
+  std::vector<Files> sites_;
+  std::size_t bytes_ = 0;
   std::size_t open_files_ = 0;  ///< Descriptors.
-  void forget(const CachedFile& file);
 };
+
+/// The path that the raw target of a request (its query left out) means, if that shows at a glance: `raw` itself, or its
+/// escapes decoded into `space`. nullopt where only the full reading can tell (dot segments, doubled or encoded slashes,
+/// long paths, malformed ones).
+std::optional<std::string_view> plain_path(std::string_view raw, std::string& space);
 
 /// A strong validator for the file's state (RFC 9110, section 8.8.3): every change that its time stamps, size or
 /// inode show makes another.

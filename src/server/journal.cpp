@@ -2,9 +2,6 @@
 #include "server/journal.hpp"
 
 #include <fmt/format.h>
-#include <poll.h>
-#include <unistd.h>
-
 #include <algorithm>
 #include <cerrno>
 #include <chrono>
@@ -16,6 +13,9 @@ namespace {
 constexpr std::size_t kMostWaiting = 4 * 1024 * 1024;
 constexpr std::chrono::milliseconds kGather{20};
 constexpr std::size_t kMostKept = 512 * 1024;
+/// How long the thread waits for a reader before it looks whether it is to end.
+constexpr std::chrono::milliseconds kLookForEnd{100};
+constexpr std::chrono::seconds kPatienceAtEnd{1};
 
 }  // namespace
 
@@ -26,6 +26,7 @@ Journal::~Journal() {
     const std::lock_guard lock(mutex_);
     finishing_ = true;
     held_back_ = false;
+    give_up_ = std::chrono::steady_clock::now() + kPatienceAtEnd;
   }
   changed_.notify_one();
   thread_.join();
@@ -64,10 +65,9 @@ void Journal::keep(std::string_view lines, std::span<const Mark> marks) {
 
 std::uint32_t Journal::site_number(const std::string& name) {
   const std::lock_guard lock(mutex_);
-  const auto found = std::find(sites_.begin(), sites_.end(), name);
-  const auto number = static_cast<std::uint32_t>(found - sites_.begin());
-  if (found == sites_.end()) sites_.push_back(name);
-  return number;
+  const auto [known, is_new] = site_numbers_.try_emplace(name, static_cast<std::uint32_t>(sites_.size()));
+  if (is_new) sites_.push_back(name);
+  return known->second;
 }
 
 Journal::KeptLines Journal::kept_lines(std::uint64_t first, std::size_t most, const Filter& filter) {
@@ -116,19 +116,12 @@ void Journal::run() {
       batch.clear();
       batch.swap(waiting_);
     }
-    std::string_view rest = batch;
-    while (!rest.empty()) {
-      // A descriptor shared with other programs may have been made non-blocking by one of them.
-      pollfd ready{out_, POLLOUT, 0};
-      if (last && ::poll(&ready, 1, 1000) == 0) return;
-      const ssize_t written = ::write(out_, rest.data(), rest.size());
-      if (written >= 0) {
-        rest.remove_prefix(static_cast<std::size_t>(written));
-      } else if (errno == EAGAIN) {
-        ::poll(&ready, 1, 1000);
-      } else if (errno != EINTR) {
-        break;  // Nobody reads any more; serving goes on.
-      }
+    for (std::string_view rest = batch; !rest.empty();) {
+      const auto written = out_.write(rest, kLookForEnd);
+      rest.remove_prefix(written.bytes);
+      if (written.error != 0) break;  // Nobody reads any more; serving goes on.
+      const std::lock_guard lock(mutex_);
+      if (finishing_ && std::chrono::steady_clock::now() > give_up_) return;
     }
     if (last) return;
     std::this_thread::sleep_for(kGather);

@@ -5,6 +5,7 @@
 // write. Where the running server can be asked for its log, the last of them are kept in memory.
 #pragma once
 
+#include <chrono>
 #include <condition_variable>
 #include <cstddef>
 #include <cstdint>
@@ -15,7 +16,10 @@
 #include <string>
 #include <string_view>
 #include <thread>
+#include <unordered_map>
 #include <vector>
+
+#include "server/patient_writer.hpp"
 
 namespace porter::server {
 
@@ -72,7 +76,7 @@ class Journal {
  private:
   void run();
 
-  const int out_;
+  PatientWriter out_;  // The thread's own.
   const Keep keep_;
   std::mutex mutex_;
   std::condition_variable changed_;
@@ -89,9 +93,11 @@ class Journal {
   std::size_t kept_bytes_ = 0;
   std::uint64_t next_number_ = 0;
   std::vector<std::string> sites_{""};
+  std::unordered_map<std::string, std::uint32_t> site_numbers_{{"", 0}};
   bool held_back_ = false;
   bool sleeping_ = false;  ///< The thread waits for `changed_`.
   bool finishing_ = false;
+  std::chrono::steady_clock::time_point give_up_;  ///< When what is left is not written any more.
   std::thread thread_;
 };
 

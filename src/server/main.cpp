@@ -14,6 +14,7 @@
 #include <csignal>
 #include <cstdio>
 #include <cstdlib>
+#include <filesystem>
 #include <iterator>
 #include <optional>
 #include <string>
@@ -23,6 +24,7 @@
 #include "core/http/media_type.hpp"
 #include "core/text/text.hpp"
 #include "run/environment.hpp"
+#include "run/kin.hpp"
 #include "run/port_holder.hpp"
 #include "run/terminal.hpp"
 #include "run/warden.hpp"
@@ -34,6 +36,7 @@ namespace {
 
 using namespace porter;
 using namespace porter::server;
+namespace fs = std::filesystem;
 
 constexpr int kPortsTried = 100;
 
@@ -139,7 +142,8 @@ int serve_folder(const Options& options) {
   Address address{options.reach, {}, options.port < 0 ? kUsualPort : static_cast<std::uint16_t>(options.port)};
   auto opened = options.port < 0 ? listen_from(address, kPortsTried) : listen_on(address);
   if (const auto* const error = std::get_if<ListenError>(&opened)) return explain_listen_error(address, *error);
-  run::start_warden();
+  run::hold_kin();
+  auto warden = run::start_warden();
   if (options.port < 0 && address.port != kUsualPort) {
     const auto holder = run::find_port_holder(kUsualPort);
     start.instead_of = fmt::format("{} is taken by {}, so {} is used", kUsualPort,
@@ -150,6 +154,7 @@ int serve_folder(const Options& options) {
   site.name = root.substr(root.rfind('/') + 1);
   if (site.name.empty()) site.name = "/";
   site.document_root = root;
+  site.written_root = fs::absolute(options.folder).string();
   site.hosts = {"localhost", "*.localhost"};
   site.hosts.insert(site.hosts.end(), options.hosts.begin(), options.hosts.end());
   settings.addresses = {address};
@@ -161,6 +166,7 @@ int serve_folder(const Options& options) {
   Shared shared;
   fill(shared, journal);
   Server server(shared, settings, std::move(std::get<std::vector<Door>>(opened)), thread_count(options));
+  server.keep_warden(std::move(warden));
   start.ready_after = since_begun(options);
   start.settings = std::move(settings);
   start.stop = "Ctrl+C";
@@ -190,16 +196,21 @@ std::optional<std::vector<Door>> open_addresses(const Settings& settings) {
   return doors;
 }
 
+int already_running(const run::Instance& instance) {
+  const pid_t holder = run::lock_holder(instance).value_or(0);
+  return fail(kAlreadyRunning, fmt::format("A server runs for {} already{}. See it: uporter status{}",
+                                           text::escape_line(instance.settings),
+                                           holder > 0 ? fmt::format(" (process {})", holder) : "",
+                                           run::settings_option(instance.settings)));
+}
+
 int serve_settings(const Options& options) {
+  const run::Instance running = run::find_instance(options.settings);
+  if (run::lock_holder(running)) return already_running(running);
   const run::Instance instance = run::instance_for(options.settings);
   if (const auto wrong = run::make_folders(instance)) return fail(1, *wrong);
   const files::Descriptor lock = run::take_lock(instance);
-  if (!lock.is_open()) {
-    const auto holder = run::lock_holder(instance);
-    return fail(kAlreadyRunning, fmt::format("A server runs for {} already (process {}). See it: uporter status{}",
-                                             text::escape_line(instance.settings), holder.value_or(0),
-                                             run::settings_option(instance.settings)));
-  }
+  if (!lock.is_open()) return already_running(instance);
   SettingsRead read = run::read_settings_file(instance.settings);
   if (!read.problems.empty()) {
     for (const SettingsProblem& problem : read.problems) std::fputs(text_of(problem).c_str(), stderr);
@@ -208,7 +219,8 @@ int serve_settings(const Options& options) {
   if (const auto wrong = take_limits(options, read.settings.limits)) return fail(kBadUse, *wrong);
   auto doors = open_addresses(read.settings);
   if (!doors) return kPortTaken;
-  run::start_warden();
+  run::hold_kin();
+  auto warden = run::start_warden();
 
   Journal journal(STDOUT_FILENO, Journal::Keep::last_lines);
   Shared shared;
@@ -216,7 +228,8 @@ int serve_settings(const Options& options) {
   StartLines start;
   start.settings = read.settings;
   Server server(shared, std::move(read.settings), std::move(*doors), thread_count(options));
-  Steering steering(server, instance);
+  server.keep_warden(std::move(warden));
+  Steering steering(server, instance, std::move(read.text));
   Control control(steering);
   if (const auto wrong = control.open()) return fail(1, *wrong);
   steering.watch();

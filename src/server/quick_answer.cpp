@@ -64,13 +64,16 @@ std::optional<Plain> read_plain(const http::RequestHead& head, std::string_view 
 
 }  // namespace
 
-std::optional<QuickAnswer> find_quick_answer(const http::RequestHead& head, FileCache& files,
+std::optional<QuickAnswer> find_quick_answer(const http::RequestHead& head, FileCache& files, std::size_t site,
                                              std::string_view known_host) {
   if (head.method != "GET" || head.minor_version != 1 || head.target.front() != '/') return std::nullopt;
   const auto plain = read_plain(head, known_host);
   if (!plain) return std::nullopt;
+  static thread_local std::string decoded;
+  const auto path = plain_path(head.target.substr(0, head.target.find('?')), decoded);
+  if (!path) return std::nullopt;
   QuickAnswer answer;
-  answer.file = files.find(head.target.substr(0, head.target.find('?')));
+  answer.file = files.find(site, *path);
   if (!answer.file) return std::nullopt;
   CachedFile& file = *answer.file;
   if (plain->has_condition) {
@@ -90,10 +93,7 @@ std::optional<QuickAnswer> find_quick_answer(const http::RequestHead& head, File
     answer.fields = file.fields;
     answer.file_size = static_cast<std::uint64_t>(file.info.st_size);
   } else if (compress) {
-    if (file.gzip_content.empty()) {
-      file.gzip_content = gzip(file.content);
-      file.gzip_fields += "Content-Length: " + std::to_string(file.gzip_content.size()) + "\r\n";
-    }
+    if (file.gzip_content.empty()) files.add_compressed(file, gzip(file.content));
     answer.fields = file.gzip_fields;
     answer.body = file.gzip_content;
   } else {

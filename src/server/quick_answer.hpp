@@ -22,9 +22,9 @@ struct QuickAnswer {
   std::uint64_t file_size = 0;  ///< Not 0: the body is this much of `file->file`, and `body` is empty.
 };
 
-/// The answer to `head` from `files`; nullopt if the request must go the full way. `known_host` is the Host value that
-/// the full way has accepted before on this connection.
-std::optional<QuickAnswer> find_quick_answer(const http::RequestHead& head, FileCache& files,
+/// The answer to `head` from what `files` keep for `site`; nullopt if the request must go the full way. `known_host` is
+/// the Host value that the full way has accepted before on this connection, for that site.
+std::optional<QuickAnswer> find_quick_answer(const http::RequestHead& head, FileCache& files, std::size_t site,
                                              std::string_view known_host);
 
 }  // namespace porter::server

@@ -10,12 +10,15 @@
 #include <thread>
 
 #include "core/findings/finding.hpp"
-#include "run/probe.hpp"
+#include "run/kin.hpp"
+#include "run/warden.hpp"
+#include "server/pages/frame.hpp"
 
 namespace porter::server {
 namespace {
 
 constexpr std::chrono::milliseconds kPauseWithoutDescriptors{100};
+constexpr std::chrono::milliseconds kPauseBetweenWardens{100};
 
 std::vector<Endpoint> endpoints_of(const std::vector<Listener>& listeners) {
   std::vector<Endpoint> out;
@@ -35,7 +38,8 @@ Server::Server(Shared& shared, Settings settings, std::vector<Door> doors, std::
       context_(1),
       signals_(context_, SIGINT, SIGTERM, SIGHUP),
       patience_(context_),
-      probes_(context_.get_executor()) {
+      probes_(context_.get_executor()),
+      warden_(context_) {
   snapshot_ = make_snapshot(std::move(settings));
   for (std::size_t i = 0; i < threads; ++i) workers_.push_back(std::make_unique<Worker>(shared_, snapshot_));
   open(std::move(doors));
@@ -77,21 +81,51 @@ void Server::run(StartLines start, Hangup hangup, std::function<void()> ready) {
   shared_.journal->hold_back();
   asio::co_spawn(context_, show_start_lines(std::move(start), std::move(ready)), asio::detached);
   asio::co_spawn(context_, wait_for_signal(hangup), asio::detached);
-  context_.run();
+  run_to_the_end(context_);
   joiner_.join();
+  // Nothing of any run outlives the server, wherever it has gone.
+  run::end_all_kin();
+  if (warden_.is_open()) run::dismiss_warden(files::Descriptor(warden_.release()));
+}
+
+void Server::keep_warden(files::Descriptor pipe) {
+  if (!pipe.is_open()) return;
+  warden_.assign(pipe.release());
+  asio::co_spawn(context_, watch_warden(), asio::detached);
+}
+
+asio::awaitable<void> Server::watch_warden() {
+  asio::steady_timer pause(context_);
+  while (!stopping_ && warden_.is_open()) {
+    // Nobody reads at the other end: an error is all that can come.
+    const auto [error] = co_await warden_.async_wait(asio::posix::stream_descriptor::wait_error, run::kAwait);
+    if (stopping_ || error == asio::error::operation_aborted) co_return;
+    pause.expires_after(kPauseBetweenWardens);
+    co_await pause.async_wait(run::kAwait);
+    boost::system::error_code ignored;
+    warden_.close(ignored);
+    files::Descriptor pipe = run::start_warden();
+    if (!pipe.is_open()) co_return;
+    warden_.assign(pipe.release());
+  }
 }
 
 asio::awaitable<void> Server::accept(std::shared_ptr<asio::ip::tcp::acceptor> acceptor, Endpoint endpoint) {
+  asio::steady_timer pause(context_);
   while (!stopping_ && acceptor->is_open()) {
-    auto [error, socket] = co_await acceptor->async_accept(run::kAwait);
-    if (error == asio::error::operation_aborted || stopping_) co_return;
-    if (error) {
-      // Out of descriptors: trying again at once would only turn in circles until one is free.
-      asio::steady_timer pause(context_, kPauseWithoutDescriptors);
-      co_await pause.async_wait(run::kAwait);
-      continue;
+    bool has_failed = false;
+    try {
+      auto [error, socket] = co_await acceptor->async_accept(run::kAwait);
+      if (error == asio::error::operation_aborted || stopping_) co_return;
+      has_failed = error.failed();
+      if (!error) hand_over(socket.release(), endpoint);
+    } catch (const std::bad_alloc&) {
+      has_failed = true;
     }
-    hand_over(socket.release(), endpoint);
+    if (!has_failed) continue;
+    // Out of descriptors or memory: trying again at once would only turn in circles until some is free.
+    pause.expires_after(kPauseWithoutDescriptors);
+    co_await pause.async_wait(run::kAwait);
   }
 }
 
@@ -113,8 +147,8 @@ void Server::refuse(asio::ip::tcp::socket socket) {
   const std::string body = sentence_of(finding) + "\n";
   const std::string answer =
       "HTTP/1.1 503 Service Unavailable\r\nRetry-After: 2\r\nConnection: close\r\nContent-Type: text/plain; "
-      "charset=utf-8\r\nContent-Length: " +
-      std::to_string(body.size()) + "\r\n\r\n" + body;
+      "charset=utf-8\r\nX-Content-Type-Options: nosniff\r\nContent-Security-Policy: " +
+      std::string(pages::kTextPolicy) + "\r\nContent-Length: " + std::to_string(body.size()) + "\r\n\r\n" + body;
   boost::system::error_code ignored;
   socket.non_blocking(true, ignored);
   socket.send(asio::buffer(answer), 0, ignored);
@@ -207,7 +241,7 @@ void Server::reopen_logs() {
 
 asio::awaitable<void> Server::probe() {
   const auto snapshot = snapshot_;
-  auto found = co_await run::probe_interpreters(probes_, snapshot->settings);
+  auto found = co_await run::probe_interpreters(probes_, snapshot->settings, versions_);
   interpreters_ = std::move(found);
 }
 
@@ -249,6 +283,7 @@ void Server::stop() {
     asio::post(context_, [this] {
       patience_.cancel();
       signals_.cancel();
+      warden_.cancel();
       for (const auto& end : ends_) end();
     });
   });

@@ -6,6 +6,7 @@
 #include <boost/asio/awaitable.hpp>
 #include <boost/asio/io_context.hpp>
 #include <boost/asio/ip/tcp.hpp>
+#include <boost/asio/posix/stream_descriptor.hpp>
 #include <boost/asio/signal_set.hpp>
 #include <chrono>
 #include <cstddef>
@@ -14,6 +15,7 @@
 #include <thread>
 #include <vector>
 
+#include "run/probe.hpp"
 #include "server/addresses.hpp"
 #include "server/start_lines.hpp"
 #include "server/worker.hpp"
@@ -39,6 +41,8 @@ class Server {
   /// Lets what is in progress finish, within its bound; run() returns then.
   void stop();
   void reopen_logs();
+  /// Keeps the warden at the end of `pipe`, and another one in its place should it be killed.
+  void keep_warden(files::Descriptor pipe);
   /// Calls `end` once all requests are done with and the server is about to end.
   void at_end(std::function<void()> end) { ends_.push_back(std::move(end)); }
 
@@ -65,12 +69,15 @@ class Server {
   asio::awaitable<void> show_start_lines(StartLines start, std::function<void()> ready);
   asio::awaitable<void> probe();
   asio::awaitable<void> wait_for_signal(Hangup hangup);
+  asio::awaitable<void> watch_warden();
 
   Shared& shared_;
   asio::io_context context_;
   asio::signal_set signals_;
   asio::steady_timer patience_;
   run::RunSet probes_;
+  run::VersionsKnown versions_;
+  asio::posix::stream_descriptor warden_;
   std::shared_ptr<const Snapshot> snapshot_;
   std::vector<Entrance> entrances_;
   std::vector<std::unique_ptr<Worker>> workers_;

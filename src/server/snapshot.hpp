@@ -37,7 +37,7 @@ struct Served {
       : snapshot(std::move(all)), files(snapshot->settings.sites.size()) {}
 
   std::shared_ptr<const Snapshot> snapshot;
-  std::vector<FileCache> files;  ///< One for each site.
+  FileCache files;
   run::Runners runners;
 };
 

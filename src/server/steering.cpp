@@ -3,48 +3,54 @@
 
 #include <fmt/chrono.h>
 #include <fmt/format.h>
-#include <sys/inotify.h>
-#include <unistd.h>
 
-#include <array>
+#include <algorithm>
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/detached.hpp>
-#include <cstring>
 #include <ctime>
-#include <span>
+#include <exception>
 #include <sstream>
 
-#include "core/files/content.hpp"
-#include "core/files/paths.hpp"
 #include "core/text/text.hpp"
 
 namespace porter::server {
 namespace {
 
+using run::Clock;
+
 /// An editor may write a file in several steps; what it has when it has been quiet for this long is what is meant.
 constexpr std::chrono::milliseconds kQuiet{60};
+/// Whoever never is quiet is looked at all the same.
+constexpr std::chrono::seconds kLongestQuiet{1};
+/// Some save a file by emptying or removing it first. Taking all sites away is believed only when it has stayed so.
+constexpr std::chrono::seconds kBelieveNothing{3};
+constexpr std::chrono::seconds kTryAgain{1};
 
-/// True if one of the events in `events`, as inotify(7) has them, is about the file called `name`.
-bool tell_of(std::span<const char> events, const std::string& name) {
-  bool found = false;
-  while (events.size() >= sizeof(inotify_event)) {
-    inotify_event event{};
-    std::memcpy(&event, events.data(), sizeof event);
-    events = events.subspan(sizeof event);
-    found = found || (event.len > 0 && name == events.data());
-    events = events.subspan(std::min<std::size_t>(event.len, events.size()));
-  }
-  return found;
+bool is_blank(const std::optional<std::string>& text) {
+  return !text || text->find_first_not_of(" \t\r\n") == std::string::npos;
 }
 
 }  // namespace
 
-Steering::Steering(Server& server, run::Instance instance)
+Steering::Steering(Server& server, run::Instance instance, std::optional<std::string> text)
     : server_(server),
       instance_(std::move(instance)),
-      changes_(server.context()),
+      watch_(server.context(), instance_.named),
       pause_(server.context()),
-      applied_text_(files::content_of(instance_.settings)) {}
+      applied_text_(std::move(text)) {
+  follow_links();
+}
+
+void Steering::follow_links() {
+  instance_.settings = run::without_links(instance_.named);
+  for (const std::string& path : {instance_.named, instance_.settings}) {
+    const bool is_known = path == instance_.known_by ||
+                          std::any_of(other_names_.begin(), other_names_.end(),
+                                      [&](const run::OtherName& name) { return name.path() == path; });
+    if (is_known) continue;
+    if (auto name = run::OtherName::take(instance_, path)) other_names_.push_back(std::move(*name));
+  }
+}
 
 std::vector<SettingsProblem> Steering::apply(Settings settings) {
   std::vector<SettingsProblem> problems;
@@ -53,28 +59,54 @@ std::vector<SettingsProblem> Steering::apply(Settings settings) {
   return problems;
 }
 
-std::vector<SettingsProblem> Steering::reload() {
-  applied_text_ = files::content_of(instance_.settings);
-  SettingsRead read = run::read_settings_file(instance_.settings);
+asio::awaitable<run::Gate::Ticket> Steering::take_turn() {
+  const auto place = turns_->line_up(server_.context().get_executor());
+  run::Gate::Ticket turn;
+  if (place) turn = co_await place->turn();
+  co_return turn;
+}
+
+asio::awaitable<std::vector<SettingsProblem>> Steering::reload() {
+  const run::Gate::Ticket turn = co_await take_turn();
+  auto problems = co_await reload_in_turn();
+  co_return problems;
+}
+
+asio::awaitable<std::vector<SettingsProblem>> Steering::reload_in_turn() {
+  follow_links();
+  auto reading = server_.shared().helpers.run([file = instance_.settings] { return run::read_settings_file(file); });
+  SettingsRead read = co_await std::move(reading);
+  applied_text_ = std::move(read.text);
   problems_ = std::move(read.problems);
   if (problems_.empty()) problems_ = apply(std::move(read.settings));
   tell(problems_);
-  return problems_;
+  co_return problems_;
 }
 
-std::vector<SettingsProblem> Steering::edit(const SettingsEdit& edit) {
-  run::SettingsEdited edited = run::edit_settings(instance_.settings, edit);
-  if (!edited.problems.empty()) return std::move(edited.problems);
+asio::awaitable<std::vector<SettingsProblem>> Steering::edit(const SettingsEdit& edit) {
+  const run::Gate::Ticket turn = co_await take_turn();
+  follow_links();
+  auto editing = server_.shared().helpers.run([&, file = instance_.settings] { return run::edit_settings(file, edit); });
+  run::SettingsEdited edited = co_await std::move(editing);
+  if (!edited.problems.empty()) co_return std::move(edited.problems);
   auto problems = apply(std::move(edited.settings));
-  if (!problems.empty()) run::undo_edit(instance_.settings, edited);
-  if (problems.empty()) problems_.clear();
-  applied_text_ = files::content_of(instance_.settings);
+  if (problems.empty()) {
+    problems_.clear();
+    applied_text_ = edited.after;
+  } else {
+    auto undoing = server_.shared().helpers.run([&, file = instance_.settings] {
+      run::undo_edit(file, edited);
+      return true;
+    });
+    co_await std::move(undoing);
+  }
   tell(problems);
-  return problems;
+  co_return problems;
 }
 
 std::vector<SettingsProblem> Steering::standing_problems() const {
   auto out = problems_;
+  if (auto finding = watch_.problem()) out.push_back({std::move(*finding), instance_.settings, 0, 0, {}});
   if (const auto& log = server_.snapshot().access_log)
     if (auto finding = log->problem()) out.push_back({std::move(*finding), log->log().file, 0, 0, {}});
   return out;
@@ -97,43 +129,72 @@ void Steering::tell(const std::vector<SettingsProblem>& problems) {
 }
 
 void Steering::watch() {
-  const int watcher = ::inotify_init1(IN_CLOEXEC | IN_NONBLOCK);
-  if (watcher < 0) return;
-  changes_.assign(watcher);
-  // The folder, not the file: editors put another file in its place. A link is followed to where the file really is.
-  const std::string folder(files::folder_of(instance_.settings));
-  ::inotify_add_watch(watcher, folder.c_str(), IN_CLOSE_WRITE | IN_MOVED_TO | IN_DELETE | IN_MOVED_FROM);
+  // What was saved between the first reading and the watch is not told of by any event.
+  touched_ = Clock::now();
+  asio::co_spawn(server_.context(), note_changes(), asio::detached);
   asio::co_spawn(server_.context(), follow_changes(), asio::detached);
 }
 
 void Steering::close() {
-  boost::system::error_code ignored;
-  changes_.close(ignored);
+  is_closed_ = true;
+  watch_.close();
   pause_.cancel();
+  other_names_.clear();
+}
+
+asio::awaitable<void> Steering::note_changes() {
+  for (;;) {
+    const bool has_changed = co_await watch_.changed();
+    if (!has_changed || is_closed_) co_return;
+    if (!touched_) touched_ = Clock::now();
+    pause_.cancel();
+  }
 }
 
 asio::awaitable<void> Steering::follow_changes() {
-  const std::string name(files::base_name(instance_.settings));
-  std::array<char, 8192> buffer{};
-  bool is_changed = false;
-  while (changes_.is_open()) {
-    const ssize_t got = ::read(changes_.native_handle(), buffer.data(), buffer.size());
-    if (got > 0) {
-      is_changed = tell_of(std::span<const char>(buffer).first(static_cast<std::size_t>(got)), name) || is_changed;
-      continue;
+  auto look_again = Clock::time_point::max();
+  while (!is_closed_) {
+    auto next = look_again;
+    if (touched_) next = std::min(Clock::now() + kQuiet, *touched_ + kLongestQuiet);
+    pause_.expires_at(next);
+    const auto [error] = co_await pause_.async_wait(run::kAwait);
+    if (is_closed_) co_return;
+    if (error) continue;  // There are more changes.
+    touched_.reset();
+    look_again = Clock::now() + kTryAgain;
+    try {
+      look_again = co_await look();
+    } catch (const std::exception&) {
+      // Memory is lacking; it is tried again.
     }
-    if (is_changed) {
-      is_changed = false;
-      pause_.expires_after(kQuiet);
-      co_await pause_.async_wait(run::kAwait);
-      if (!changes_.is_open()) co_return;
-      // A file that is just being replaced is missing for a moment; once it is back, that shows here again.
-      const bool is_there = ::access(instance_.settings.c_str(), F_OK) == 0;
-      if (is_there && files::content_of(instance_.settings) != applied_text_) reload();
-      continue;
-    }
-    co_await changes_.async_wait(asio::posix::stream_descriptor::wait_read, run::kAwait);
   }
+}
+
+asio::awaitable<Clock::time_point> Steering::look() {
+  const run::Gate::Ticket turn = co_await take_turn();
+  follow_links();
+  auto reading = server_.shared().helpers.run([this] { return content_now(); });
+  const Content content = co_await std::move(reading);
+  const auto now = Clock::now();
+  if (content == Content::as_applied) empty_since_.reset();
+  if (content == Content::as_applied) co_return Clock::time_point::max();
+  if (content == Content::nothing && !is_blank(applied_text_)) {
+    if (!empty_since_) empty_since_ = now;
+    if (now < *empty_since_ + kBelieveNothing) co_return *empty_since_ + kBelieveNothing;
+  }
+  empty_since_.reset();
+  const auto problems = co_await reload_in_turn();
+  const bool has_failed = std::any_of(problems.begin(), problems.end(), [](const SettingsProblem& problem) {
+    return problem.finding.code == Code::server_resources;
+  });
+  co_return has_failed ? now + kTryAgain : Clock::time_point::max();
+}
+
+Steering::Content Steering::content_now() const {
+  const SettingsRead read = run::read_settings_file(instance_.settings);
+  const bool is_missing = !read.text && read.problems.empty();
+  if (read.text == applied_text_ && (read.text || is_missing)) return Content::as_applied;
+  return is_missing || (read.text && is_blank(read.text)) ? Content::nothing : Content::other;
 }
 
 }  // namespace porter::server

@@ -1,13 +1,20 @@
 // A worker's thread, its timer for all deadlines, and its end.
 #include "server/worker.hpp"
 
+#include <fcntl.h>
+#include <unistd.h>
+
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/detached.hpp>
 #include <boost/asio/post.hpp>
+#include <cerrno>
 #include <csignal>
 #include <ctime>
+#include <exception>
+#include <new>
 #include <vector>
 
+#include "core/findings/resources.hpp"
 #include "core/http/date.hpp"
 #include "server/connection.hpp"
 
@@ -18,6 +25,17 @@ namespace {
 constexpr std::chrono::milliseconds kSweepEvery{250};
 
 }  // namespace
+
+void run_to_the_end(asio::io_context& context) {
+  for (;;) {
+    try {
+      context.run();
+      return;
+    } catch (const std::exception&) {
+      // What belonged to the handler has been given up on the way here; whoever comes next may have more luck.
+    }
+  }
+}
 
 Worker::Worker(Shared& shared, std::shared_ptr<const Snapshot> snapshot)
     : shared_(shared),
@@ -33,7 +51,7 @@ Worker::Worker(Shared& shared, std::shared_ptr<const Snapshot> snapshot)
     ::sigfillset(&all);
     ::sigdelset(&all, SIGCHLD);
     ::pthread_sigmask(SIG_SETMASK, &all, nullptr);
-    context_.run();
+    run_to_the_end(context_);
     flush_log();
   });
 }
@@ -45,11 +63,39 @@ void Worker::join() {
 }
 
 void Worker::adopt(asio::ip::tcp::socket::native_handle_type socket, const Endpoint& endpoint) {
-  asio::post(context_, [this, socket, endpoint] {
-    const asio::ip::tcp protocol = endpoint.is_v6() ? asio::ip::tcp::v6() : asio::ip::tcp::v4();
-    auto connection = std::make_shared<Connection>(*this, asio::ip::tcp::socket(context_, protocol, socket), endpoint);
-    asio::co_spawn(context_, connection->serve(), asio::detached);
-  });
+  // Should memory be lacking, the connection is closed, and is counted no more.
+  const auto give_up = [shared = &shared_](int open) {
+    ::close(open);
+    shared->connections.fetch_sub(1, std::memory_order_relaxed);
+  };
+  try {
+    asio::post(context_, [this, socket, endpoint, give_up] {
+      std::shared_ptr<Connection> connection;
+      try {
+        const asio::ip::tcp protocol = endpoint.is_v6() ? asio::ip::tcp::v6() : asio::ip::tcp::v4();
+        const int copy = ::fcntl(socket, F_DUPFD_CLOEXEC, 3);
+        if (copy >= 0)
+          connection =
+              std::make_shared<Connection>(*this, asio::ip::tcp::socket(context_, protocol, copy), endpoint);
+      } catch (const std::exception&) {
+        connection.reset();
+      }
+      if (!connection) return give_up(socket);
+      ::close(socket);
+      asio::co_spawn(context_, connection->serve(), [connection](const std::exception_ptr&) {});
+    });
+  } catch (const std::bad_alloc&) {
+    give_up(socket);
+  }
+}
+
+void Worker::note_lack_of_memory() {
+  constexpr std::time_t kTellEvery = 10;
+  const std::time_t now = std::time(nullptr);
+  if (now - memory_note_ < kTellEvery) return;
+  memory_note_ = now;
+  const Finding finding = out_of_resources("answer a request, which was given up with 503", ENOMEM);
+  shared_.journal->write_note("          " + sentence_of(finding) + "\n");
 }
 
 void Worker::take(std::shared_ptr<const Snapshot> snapshot) {

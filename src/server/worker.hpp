@@ -22,6 +22,7 @@
 
 #include "core/settings/settings.hpp"
 #include "run/gate.hpp"
+#include "run/helpers.hpp"
 #include "run/run.hpp"
 #include "server/journal.hpp"
 #include "server/log_line.hpp"
@@ -33,6 +34,9 @@ namespace asio = boost::asio;
 
 class Connection;
 
+/// Runs the handlers of `context` until none is left. One that lacks memory fails alone, and the others go on.
+void run_to_the_end(asio::io_context& context);
+
 /// What all workers share. It is made before the first worker and outlives the last.
 struct Shared {
   std::unordered_map<std::string, std::string> system_types;  ///< Media types by ending, from the system's list.
@@ -40,6 +44,7 @@ struct Shared {
   Journal* journal = nullptr;
   Colour colour = Colour::off;
   std::atomic<std::size_t> connections{0};
+  run::Helpers helpers;
 };
 
 class Worker {
@@ -76,6 +81,9 @@ class Worker {
   /// The same for the access log, `to`.
   void log_access(const std::shared_ptr<AccessLogFile>& to, const AccessLine& line);
 
+  /// Tells in the journal, from time to time, that requests are given up for lack of memory.
+  void note_lack_of_memory();
+
   void add(Connection& connection);
   void remove(Connection& connection);
 
@@ -97,6 +105,7 @@ class Worker {
   std::shared_ptr<AccessLogFile> access_log_;  ///< Where access_ goes.
   std::shared_ptr<Served> served_;
   std::atomic<std::uint64_t> answered_{0};
+  std::time_t memory_note_ = 0;  ///< When lack of memory was last told of.
   bool log_flush_posted_ = false;
   bool sweeping_ = false;
   bool stopping_ = false;
