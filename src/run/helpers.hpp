@@ -5,8 +5,10 @@
 #include <boost/asio/post.hpp>
 #include <boost/asio/this_coro.hpp>
 #include <boost/asio/thread_pool.hpp>
+#include <algorithm>
+#include <chrono>
 #include <exception>
-#include <mutex>
+#include <new>
 #include <optional>
 #include <thread>
 #include <type_traits>
@@ -16,9 +18,12 @@
 
 namespace porter::run {
 
-/// It outlives all coroutines that use it. Its threads are made when the first piece of work comes.
+/// It outlives all coroutines that use it. Its threads are made at once: a pool whose threads cannot all be made later on,
+/// for lack of memory, would wait for the first of them for ever.
 class Helpers {
  public:
+  Helpers() : pool_(std::max(1U, std::thread::hardware_concurrency())) {}
+
   /// Does `work` on a thread of its own, and gives what it returns; what it throws is thrown here. The coroutine waits
   /// meanwhile, so `work` may use what belongs to it. From any thread with an event loop.
   template <typename Work>
@@ -27,27 +32,41 @@ class Helpers {
     std::optional<std::invoke_result_t<Work>> result;
     std::exception_ptr failure;
     Event done(home);
-    asio::post(pool(), [&] {
+    asio::post(pool_, [&] {
       try {
         result.emplace(work());
       } catch (...) {
         failure = std::current_exception();
       }
-      asio::post(home, [&done] { done.set(); });
+      insist([&] { asio::post(home, [&done] { done.set(); }); });
     });
-    co_await done.wait();
+    // What the work uses is here, so nothing may go on before it is done.
+    for (bool is_waited_for = false; !is_waited_for;) {
+      try {
+        co_await done.wait();
+        is_waited_for = true;
+      } catch (const std::bad_alloc&) {
+        std::this_thread::yield();
+      }
+    }
     if (failure) std::rethrow_exception(failure);
     co_return std::move(*result);
   }
 
  private:
-  asio::thread_pool& pool() {
-    std::call_once(is_made_, [this] { pool_.emplace(std::max(1U, std::thread::hardware_concurrency())); });
-    return *pool_;
+  /// Does what must be done, as soon as there is memory for it.
+  template <typename Step>
+  static void insist(Step step) {
+    for (;;) {
+      try {
+        return step();
+      } catch (const std::bad_alloc&) {
+        std::this_thread::sleep_for(std::chrono::milliseconds(1));
+      }
+    }
   }
 
-  std::once_flag is_made_;
-  std::optional<asio::thread_pool> pool_;
+  asio::thread_pool pool_;
 };
 
 }  // namespace porter::run

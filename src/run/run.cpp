@@ -96,9 +96,13 @@ void RunSet::look_by(Clock::time_point time) {
 void RunSet::look() {
   next_look_ = Clock::time_point::max();
   const auto now = Clock::now();
-  const auto runs = runs_;
   auto next = Clock::time_point::max();
-  for (const auto& run : runs) next = std::min(next, run->look(now));
+  try {
+    const auto runs = runs_;
+    for (const auto& run : runs) next = std::min(next, run->look(now));
+  } catch (const std::bad_alloc&) {
+    next = now + kShortRun;  // Deadlines must not be lost with the memory.
+  }
   if (now >= orphans_look_) {
     orphans_look_ = Clock::time_point::max();
     const bool is_any_left = end_orphans();

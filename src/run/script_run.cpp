@@ -8,6 +8,7 @@
 #include <algorithm>
 #include <array>
 #include <ctime>
+#include <new>
 
 #include "core/files/beneath.hpp"
 #include "core/files/paths.hpp"
@@ -116,7 +117,13 @@ std::variant<std::shared_ptr<ScriptRun>, Finding> ScriptRun::start(const asio::a
     return script::judge_start(order.script.path, command_by_hand(order.script), error->number,
                                start_of(order.script.path));
   }
-  return std::shared_ptr<ScriptRun>(new ScriptRun(executor, std::move(std::get<std::shared_ptr<Run>>(started)), order));
+  const auto run = std::move(std::get<std::shared_ptr<Run>>(started));
+  try {
+    return std::shared_ptr<ScriptRun>(new ScriptRun(executor, run, order));
+  } catch (const std::bad_alloc&) {
+    run->terminate();  // It has begun, and nobody would give it an end.
+    throw;
+  }
 }
 
 ScriptRun::ScriptRun(const asio::any_io_executor& executor, std::shared_ptr<Run> run, const ScriptOrder& order)

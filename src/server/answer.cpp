@@ -210,7 +210,16 @@ asio::awaitable<void> answer(Connection& connection, Request& request) {
     co_await answer_start_page(connection, request, {});
     co_return;
   }
-  auto resolution = sites::resolve(connection.settings(), connection.site(), {request.head.method, request.target});
+  using Near = sites::Asked::Near;
+  const auto look = [&](Near near) {
+    return sites::resolve(connection.settings(), connection.site(), {request.head.method, request.target, near});
+  };
+  auto resolution = look(Near::left_out);
+  const auto* const finding = std::get_if<Finding>(&resolution.outcome);
+  if (finding != nullptr && finding->code == Code::path_not_found && connection.peer().is_this_computer) {
+    auto looking = connection.worker().shared().helpers.run([&] { return look(Near::looked_for); });
+    resolution = co_await std::move(looking);
+  }
   co_await answer_outcome(connection, request, std::move(resolution), 0);
 }
 

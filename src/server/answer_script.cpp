@@ -7,6 +7,7 @@
 #include <boost/asio/detached.hpp>
 #include <cstdlib>
 #include <exception>
+#include <thread>
 
 #include "core/findings/resources.hpp"
 #include "core/http/status.hpp"
@@ -284,13 +285,13 @@ asio::awaitable<run::Gate::Ticket> ScriptAnswer::wait_for_turn() {
 
 void ScriptAnswer::begin_feeding() {
   if (feeding_ != Feeding::not_begun) return;
-  feeding_ = Feeding::begun;
   asio::co_spawn(
       connection_.executor(), [self = shared_from_this()] { return self->feed(); },
       [self = shared_from_this()](const std::exception_ptr& failure) {
         if (failure) self->run_->stop();
         self->feeding_done_.set();
       });
+  feeding_ = Feeding::begun;  // Only now is there anybody who will say that it is over.
 }
 
 asio::awaitable<void> ScriptAnswer::feed() {
@@ -323,12 +324,12 @@ asio::awaitable<void> ScriptAnswer::give_up() {
 }
 
 asio::awaitable<void> ScriptAnswer::stop_feeding() {
-  const bool was_begun = feeding_ == Feeding::begun;
-  feeding_ = Feeding::over;
-  if (!was_begun) co_return;
+  if (feeding_ == Feeding::not_begun) feeding_ = Feeding::over;
+  if (feeding_ == Feeding::over) co_return;
   run_->run().close_input();
   connection_.cancel_reading();
   co_await feeding_done_.wait();
+  feeding_ = Feeding::over;
   connection_.resume_reading();
   if (fed_ == BodyRead::gone) connection_.close_after_answer();
 }
@@ -497,8 +498,15 @@ asio::awaitable<void> answer_script(Connection& connection, const Request& reque
     failure = std::current_exception();
   }
   if (!failure) co_return;
-  // What feeds the script refers to the request, which is about to go.
-  co_await script->give_up();
+  // What feeds the script refers to the request, which is about to go; so its end is insisted on.
+  for (bool has_ended = false; !has_ended;) {
+    try {
+      co_await script->give_up();
+      has_ended = true;
+    } catch (const std::exception&) {
+      std::this_thread::yield();
+    }
+  }
   std::rethrow_exception(failure);
 }
 

@@ -293,3 +293,39 @@ TEST_CASE("adding and removing changes no line but its own") {
   CHECK(edited("a = 1\r\n# end", {SettingsEdit::Kind::add_site, "x y", "/r", "", {}, {}}) ==
         "a = 1\r\n# end\r\n\r\n[site.\"x y\"]\r\ndocument-root = \"/r\"\r\n");
 }
+
+TEST_CASE("settings that nest without bound are refused where they do, and those that only look so are not") {
+  const auto problem = [](const std::string& text) {
+    const SettingsRead read = read_settings(text, "/w/porter.toml", "/home/tern");
+    if (read.problems.empty()) return std::string("fine");
+    const SettingsProblem& first = read.problems.front();
+    return std::string(code_name(first.finding.code)) + " " + std::to_string(first.line);
+  };
+  const auto repeated = [](const std::string& part, int count) {
+    std::string out;
+    for (int i = 0; i < count; ++i) out += part;
+    return out;
+  };
+  CHECK(problem("\n" + repeated("a.", 31000) + "a = 1\n") == "settings-too-deep 2");
+  CHECK(problem("[" + repeated("a.", 31000) + "a]\n") == "settings-too-deep 1");
+  CHECK(problem("x = " + repeated("[", 100000)) == "settings-too-deep 1");
+  CHECK(problem("x = " + repeated("{a=", 100000)) == "settings-too-deep 1");
+  CHECK(problem("x = " + repeated("{ a . \"b\" . c = ", 20000)) == "settings-too-deep 1");
+  CHECK(problem("# " + repeated("[", 1000) + "\n") == "fine");
+  CHECK(problem("# " + repeated("a.", 1000) + "\n[limits]\nhead = 4096 # " + repeated("{", 99) + "\n") == "fine");
+  CHECK(problem("x = \"" + repeated("[", 1000) + "\"\n") == "settings-unknown-key 1");
+  CHECK(problem("x = '''\n" + repeated("a.b\n", 1000) + "'''\n") == "settings-unknown-key 1");
+  CHECK(problem("x = [" + repeated("1.5, ", 1000) + "]\n") == "settings-unknown-key 1");
+  CHECK(problem("x = \"\\\"" + repeated("[", 1000) + "\"\n") == "settings-unknown-key 1");
+}
+
+TEST_CASE("numbers that do not fit are refused, however large they are written") {
+  for (const std::string value : {"\"17179869185 GiB\"", "\"999999999999 GiB\"", "\"18014398509481985 KiB\"", "-1", "0x7fffffffffffffff",
+                                  "9223372036854775807", "1.5", "\"1.5 MiB\"", "\"-1 B\"", "\" \"", "\"1099511627777 B\""}) {
+    CAPTURE(value);
+    const SettingsRead read = read_settings("[limits]\nbody = " + value + "\n", "/w/porter.toml", "/home/tern");
+    REQUIRE(read.problems.size() == 1);
+    const Code code = read.problems.front().finding.code;
+    CHECK((code == Code::settings_limit_range || code == Code::settings_wrong_type));
+  }
+}

@@ -71,3 +71,15 @@ TEST_CASE("the nearest name is the one that was meant") {
   CAPTURE(row.wanted);
   CHECK(nearest(row.wanted, names).value_or("") == row.nearest);
 }
+
+TEST_CASE("looking for the nearest of very many names ends after a bounded amount of work") {
+  NearestName nearest(std::string(200, 'q') + "tide");
+  std::size_t considered = 0;
+  while (!nearest.is_exhausted() && considered < 100000) {
+    nearest.consider(std::string(190, 'q') + "tides" + std::to_string(considered));
+    ++considered;
+  }
+  CHECK(nearest.is_exhausted());
+  CHECK(considered < 2000);
+  CHECK(nearest.best());
+}

@@ -235,3 +235,26 @@ TEST_CASE("a script that does not read its input, or closes its output early, is
   CHECK(eventually([&] { return ::access(mark.c_str(), F_OK) == 0; }));
   CHECK(server.stop() == 0);
 }
+
+TEST_CASE("an answer after which the rest of a body is not read says that the connection ends") {
+  TempFolder folder;
+  folder.write("a.txt", "x");
+  Server server(folder.path(), {"--limit", "body=100000000"});
+  const std::string head = "POST /a.txt HTTP/1.1\r\nHost: localhost\r\n";
+  for (const std::string more : {"Expect: 100-continue\r\nContent-Length: 5\r\n\r\n", "Content-Length: 90000000\r\n\r\n",
+                                 "Expect: 100-continue\r\nTransfer-Encoding: chunked\r\n\r\n"}) {
+    CAPTURE(more);
+    Connection connection(server.port());
+    connection.send(head + more);
+    const Answer answer = connection.receive();
+    CHECK(answer.status == 405);
+    CHECK(answer.field("connection") == "close");
+    CHECK(connection.is_closed());
+  }
+  Connection kept(server.port());
+  kept.send(head + "Content-Length: 5\r\n\r\nhello");
+  CHECK(kept.receive().field("connection").empty());
+  kept.send("GET /a.txt HTTP/1.1\r\nHost: localhost\r\n\r\n");
+  CHECK(kept.receive().body == "x");
+  CHECK(server.stop() == 0);
+}

@@ -193,3 +193,24 @@ TEST_CASE("output goes out as it is written, and neither a background process no
   CHECK(std::chrono::steady_clock::now() - begun < std::chrono::seconds(5));
   CHECK(server.stop() == 0);
 }
+
+TEST_CASE("a script's answer head keeps out what is the server's, and what would break a line") {
+  TempFolder folder;
+  folder.write("cgi-bin/date", "#!/bin/sh\nprintf 'Date: Mon, 01 Jan 2001 00:00:00 GMT\\nContent-Type: a/b\\n\\nx'\n", 0755);
+  folder.write("cgi-bin/cr", "#!/bin/sh\nprintf 'Status: 200 fine\\rX-Forged: yes\\nContent-Type: a/b\\n\\nx'\n", 0755);
+  folder.write("cgi-bin/line", "#!/bin/sh\nprintf 'HTTP/1.1 200 fine\\rX-Forged: yes\\nContent-Type: a/b\\n\\nx'\n", 0755);
+  folder.write("cgi-bin/nul", "#!/bin/sh\nprintf 'HTTP/1.1 200 fi\\0ne\\nContent-Type: a/b\\n\\nx'\n", 0755);
+  folder.write("cgi-bin/two", "#!/bin/sh\nprintf 'Content-Length: 1\\nContent-Length: 2\\nContent-Type: a/b\\n\\nx'\n", 0755);
+  Server server(folder.path());
+  const Answer dated = get(server.port(), "/cgi-bin/date");
+  CHECK(dated.fields.count("date") == 1);
+  CHECK(dated.field("date").find("2001") == std::string::npos);
+  for (const char* const name : {"cr", "line", "nul", "two"}) {
+    CAPTURE(name);
+    const Answer answer = get(server.port(), std::string("/cgi-bin/") + name);
+    CHECK(answer.status == 500);
+    CHECK(answer.head.find("X-Forged") == std::string::npos);
+    CHECK(answer.head.find('\0') == std::string::npos);
+  }
+  CHECK(server.stop() == 0);
+}

@@ -126,6 +126,32 @@ Server::Server(const std::string& folder, std::vector<std::string> options, cons
   port_ = static_cast<std::uint16_t>(std::atoi(start_lines_.c_str() + at + mark.size()));
 }
 
+std::vector<std::string> SettledServer::environment(const TempFolder& folder) {
+  return {"HOME=" + folder.path(), "XDG_STATE_HOME=" + folder.path() + "/state", "XDG_RUNTIME_DIR=", "NOTIFY_SOCKET="};
+}
+
+namespace {
+std::vector<std::string> settled_words(const TempFolder& folder, std::string settings, std::uint16_t port,
+                                       const std::vector<std::string>& options) {
+  for (std::size_t at = 0; (at = settings.find("PORT", at)) != std::string::npos;)
+    settings.replace(at, 4, std::to_string(port));
+  std::vector<std::string> words = {built("uporterd"), "--settings", folder.write("porter.toml", settings)};
+  words.insert(words.end(), options.begin(), options.end());
+  return words;
+}
+}  // namespace
+
+SettledServer::SettledServer(TempFolder& folder, const std::string& settings, std::vector<std::string> options)
+    : port_(free_port()), program_(settled_words(folder, settings, port_, options), environment(folder)) {
+  const std::string said = program_.read_until("Ctrl+C\n\n");
+  if (said.find("Ctrl+C") == std::string::npos) throw std::runtime_error("the server did not start: " + said);
+}
+
+int SettledServer::stop() {
+  program_.signal(SIGTERM);
+  return program_.wait();
+}
+
 int Server::stop() {
   program_.signal(SIGTERM);
   return program_.wait();
@@ -279,6 +305,25 @@ std::vector<pid_t> children_of(pid_t process) {
     if (parent == process) out.push_back(static_cast<pid_t>(std::stol(name)));
   }
   return out;
+}
+
+std::vector<pid_t> processes_with(const std::string& text) {
+  std::vector<pid_t> out;
+  std::error_code error;
+  for (fs::directory_iterator entry("/proc", error), end; !error && entry != end; entry.increment(error)) {
+    const std::string name = entry->path().filename().string();
+    if (name.find_first_not_of("0123456789") != std::string::npos) continue;
+    std::ifstream file(entry->path() / "cmdline");
+    std::ostringstream line;
+    line << file.rdbuf();
+    if (line.str().find(text) != std::string::npos) out.push_back(static_cast<pid_t>(std::stol(name)));
+  }
+  return out;
+}
+
+std::chrono::seconds looking_time(std::chrono::seconds usual) {
+  const char* const wanted = std::getenv("PORTER_LONG_TESTS");
+  return wanted == nullptr ? usual : std::chrono::seconds(std::atoi(wanted));
 }
 
 long resident_kib(pid_t process) {

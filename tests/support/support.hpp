@@ -74,6 +74,21 @@ class Server {
   std::uint16_t port_ = 0;
 };
 
+/// uporterd on settings of the test's own, with a home of its own; `settings` has "PORT" where the free port is to stand.
+class SettledServer {
+ public:
+  SettledServer(TempFolder& folder, const std::string& settings, std::vector<std::string> options = {});
+
+  std::uint16_t port() const { return port_; }
+  Program& program() { return program_; }
+  int stop();
+  static std::vector<std::string> environment(const TempFolder& folder);
+
+ private:
+  std::uint16_t port_;
+  Program program_;
+};
+
 /// A port that nobody listens on at the moment.
 std::uint16_t free_port();
 
@@ -128,6 +143,10 @@ template <typename Condition>
 bool eventually(Condition condition, std::chrono::milliseconds time = std::chrono::seconds(10));
 
 std::size_t open_descriptors(pid_t process);
+/// Processes whose command line holds `text`.
+std::vector<pid_t> processes_with(const std::string& text);
+/// How long a test that looks for rare things may look: PORTER_LONG_TESTS in seconds, else `usual`.
+std::chrono::seconds looking_time(std::chrono::seconds usual);
 /// Process ids of the children of `process`, zombies included.
 std::vector<pid_t> children_of(pid_t process);
 /// Memory of the process, in KiB.

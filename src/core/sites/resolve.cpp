@@ -458,7 +458,8 @@ class Resolver {
     if (folder.parts == 0 && skip_ == 0 && http::same_name(missing, root_name))
       return root_in_url(missing, whole.substr(1 + missing.size()));
     say(folder.path + " is a folder, and it has no entry " + missing + ".");
-    if (const auto near = nearest_name(folder, missing)) {
+    const bool is_compared = asked_.near_names == Asked::Near::looked_for;
+    if (const auto near = is_compared ? nearest_name(folder, missing) : std::nullopt) {
       facts.emplace_back("nearest", *near);
       facts.emplace_back("nearest_url",
                          url_path(folder.parts) + http::percent_encode_path((folder.parts > 0 ? "/" : "") + *near));

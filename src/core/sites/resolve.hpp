@@ -27,6 +27,9 @@ namespace porter::sites {
 struct Asked {
   std::string_view method;
   const http::Target& target;
+  /// Whether a name that does not exist is compared with all those in its folder, which may take some tens of
+  /// milliseconds.
+  enum class Near { looked_for, left_out } near_names = Near::looked_for;
 };
 
 /// A file to be sent, already open.

@@ -1,0 +1,101 @@
+// Every allocation on the way of a request is made to fail once: that request may fail, and the server goes on.
+#include <fcntl.h>
+#include <sys/mman.h>
+#include <unistd.h>
+
+#include <atomic>
+#include <catch2/catch.hpp>
+#include <fstream>
+
+#include "support/support.hpp"
+
+using namespace porter::test;
+
+namespace {
+
+/// The counter that the server shares with the test.
+class Failing {
+ public:
+  explicit Failing(const TempFolder& folder) : path_(folder.write("counter", std::string(sizeof(Counter), '\0'))) {
+    const int file = ::open(path_.c_str(), O_RDWR | O_CLOEXEC);
+    counter_ = static_cast<Counter*>(::mmap(nullptr, sizeof(Counter), PROT_READ | PROT_WRITE, MAP_SHARED, file, 0));
+    ::close(file);
+  }
+  ~Failing() { ::munmap(counter_, sizeof(Counter)); }
+  Failing(const Failing&) = delete;
+  Failing& operator=(const Failing&) = delete;
+
+  std::vector<std::string> environment() const {
+    return {"LD_PRELOAD=" + built("libfailing_new.so"), "PORTER_FAILING_NEW=" + path_,
+            "ASAN_OPTIONS=verify_asan_link_order=0:detect_leaks=0"};
+  }
+  /// The allocation that comes as number `number` from now on fails.
+  void fail(long number) { counter_->store(number); }
+  /// True if it has come.
+  bool has_failed() const { return counter_->load() <= 0; }
+
+ private:
+  using Counter = std::atomic<long>;
+  std::string path_;
+  Counter* counter_;
+};
+
+}  // namespace
+
+TEST_CASE("a lack of memory at any point fails one request and no more") {
+  TempFolder folder;
+  folder.write("a.txt", "fine");
+  folder.write("style.css", std::string(5000, 's'));
+  folder.write("list/b.txt", "x");
+  folder.write("cgi-bin/x", "#!/bin/sh\nprintf 'Content-Type: text/plain\\n\\nran '; cat\n", 0755);
+  folder.write("cgi-bin/fails", "#!/bin/sh\necho 'the tide is out' >&2; exit 3\n", 0755);
+  Failing failing(folder);
+  Server server(folder.path(), {"--threads", "1"}, failing.environment());
+  struct Row {
+    const char* name;
+    std::string bytes;
+    int status;
+  };
+  const std::string end = " HTTP/1.1\r\nHost: localhost\r\n";
+  for (const Row& row :
+       {Row{"a file", "GET /a.txt" + end + "\r\n", 200},
+        Row{"a compressed file", "GET /style.css" + end + "Accept-Encoding: gzip\r\n\r\n", 200},
+        Row{"ranges", "GET /style.css" + end + "Range: bytes=0-5,10-20\r\n\r\n", 206},
+        Row{"a listing", "GET /list/" + end + "\r\n", 200}, Row{"a redirect", "GET /list" + end + "\r\n", 301},
+        Row{"nothing", "GET /none" + end + "Accept: text/html\r\n\r\n", 404},
+        Row{"a script", "GET /cgi-bin/x" + end + "\r\n", 200},
+        Row{"an upload", "POST /cgi-bin/x" + end + "Content-Length: 5\r\n\r\nhello", 200},
+        Row{"a chunked upload", "POST /cgi-bin/x" + end + "Transfer-Encoding: chunked\r\n\r\n2\r\nhi\r\n0\r\n\r\n", 200},
+        Row{"a script that fails", "GET /cgi-bin/fails" + end + "\r\n", 500},
+        Row{"what is no request", "tide\r\n\r\n", 400}}) {
+    CAPTURE(row.name);
+    long number = 1;
+    bool is_past = false;
+    for (; !is_past && number < 2000; number += number < 100 ? 1 : 7) {
+      CAPTURE(number);
+      {
+        failing.fail(number);
+        Connection connection(server.port());
+        connection.send(row.bytes);
+        connection.finish_sending();
+        const Answer answer = connection.receive();
+        is_past = !failing.has_failed();
+        failing.fail(0);
+        // It went well in spite of it, was told as a lack of memory, was cut off, or a problem was told with less.
+        const bool is_fine = answer.status == row.status || answer.status == 503 || answer.status == 0 ||
+                             answer.status == 500 || !answer.whole;
+        REQUIRE(is_fine);
+      }
+      const Answer after = get(server.port(), "/a.txt");
+      REQUIRE(after.status == 200);
+      REQUIRE(after.body == "fine");
+    }
+    CHECK(number > 1);
+    // Nothing is left of what was given up: the same requests are answered as ever.
+    Connection connection(server.port());
+    connection.send(row.bytes);
+    CHECK(connection.receive().status == row.status);
+  }
+  CHECK(eventually([&] { return children_of(server.program().id()).empty(); }));
+  CHECK(server.stop() == 0);
+}
