@@ -3,10 +3,11 @@
 #   make test     build and run all tests
 #   make build    the programs, in build/bin
 #   make bench    measure the server against the limits of the machine
-#   make fuzz     feed each parser with invented input, for 20 seconds each
+#   make fuzz     feed each parser with invented input, for 20 seconds each, and a whole server for a minute
+#   make soak     use a server in every way at once for 10 minutes, as built for use and with sanitizers
 #   make format   put the code into its form
 #   make lint     what a compiler does not see
-.PHONY: build demo test bench fuzz format lint packages-build packages-demo packages-test
+.PHONY: build demo test bench fuzz soak format lint packages-build packages-demo packages-test
 
 BUILD_PACKAGES = g++ cmake ninja-build ccache mold make libboost1.81-dev zlib1g-dev libfmt-dev libcli11-dev nlohmann-json3-dev \
   libtomlplusplus-dev libsystemd-dev pkg-config
@@ -38,9 +39,18 @@ bench: build
 	cmake --build build/release --target floors
 	bench/run.py build/bin
 
-fuzz:
-	@tools/packages clang ninja-build cmake
+fuzz: packages-test
+	@tools/packages clang
 	fuzz/run
+	cmake --preset check >/dev/null
+	cmake --build build/check --target uporterd
+	fuzz/whole_server.py build/check/bin/uporterd
+
+soak: build packages-test
+	cmake --preset check >/dev/null
+	cmake --build build/check --target uporterd uporter
+	tests/soak/soak.py build/bin
+	tests/soak/soak.py build/check/bin
 
 format:
 	@tools/packages $(LINT_PACKAGES)

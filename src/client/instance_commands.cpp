@@ -220,8 +220,7 @@ pid_t spawn_server(const run::Instance& instance, int log, files::Descriptor& re
   ::posix_spawnattr_init(&attributes);
   // A session of its own: closing the terminal, or Ctrl+C in it, is not meant for the server.
   ::posix_spawnattr_setflags(&attributes, POSIX_SPAWN_SETSID);
-  std::vector<std::string> words = {server_program(), "--settings", instance.named, "--ready",
-                                    std::to_string(kReady)};
+  std::vector<std::string> words = {server_program(), "--settings", instance.named, "--ready", std::to_string(kReady)};
   std::vector<char*> arguments;
   for (std::string& word : words) arguments.push_back(word.data());
   arguments.push_back(nullptr);

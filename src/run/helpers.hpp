@@ -1,11 +1,11 @@
 // Helpers: threads for work that would keep a thread with an event loop from all else for more than a few milliseconds.
 #pragma once
 
+#include <algorithm>
 #include <boost/asio/awaitable.hpp>
 #include <boost/asio/post.hpp>
 #include <boost/asio/this_coro.hpp>
 #include <boost/asio/thread_pool.hpp>
-#include <algorithm>
 #include <chrono>
 #include <exception>
 #include <new>
@@ -18,8 +18,8 @@
 
 namespace porter::run {
 
-/// It outlives all coroutines that use it. Its threads are made at once: a pool whose threads cannot all be made later on,
-/// for lack of memory, would wait for the first of them for ever.
+/// It outlives all coroutines that use it. Its threads are made at once: a pool whose threads cannot all be made later
+/// on, for lack of memory, would wait for the first of them for ever.
 class Helpers {
  public:
   Helpers() : pool_(std::max(1U, std::thread::hardware_concurrency())) {}

@@ -57,7 +57,8 @@ pid_t written_in(int file) {
   return id > 1 ? id : 0;
 }
 
-/// True if the process `id` has `file` open. Whoever holds a lock has; a number that was left in it by another does not.
+/// True if the process `id` has `file` open. Whoever holds a lock has; a number that was left in it by another does
+/// not.
 bool has_open(pid_t id, const struct stat& file) {
   const std::string folder = "/proc/" + std::to_string(id) + "/fd";
   const std::unique_ptr<DIR, int (*)(DIR*)> open(::opendir(folder.c_str()), ::closedir);
@@ -213,9 +214,8 @@ std::optional<pid_t> killed_holder(const Instance& instance) {
 }
 
 std::string settings_option(const std::string& settings) {
-  return without_links(find_settings_file("")) == without_links(settings)
-             ? ""
-             : " --settings " + text::shell_word(settings);
+  return without_links(find_settings_file("")) == without_links(settings) ? ""
+                                                                          : " --settings " + text::shell_word(settings);
 }
 
 }  // namespace porter::run

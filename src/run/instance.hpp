@@ -3,8 +3,8 @@
 // The client and the server both go by this, so they meet at the same control socket. The lock file is held locked by
 // the running server; a lock that nobody holds was left by one that was killed.
 //
-// A settings file may be reached by several paths, when it or a folder on the way is a link, or becomes one. A server is
-// known by where its settings really lie and by what they are called, so it is found by either.
+// A settings file may be reached by several paths, when it or a folder on the way is a link, or becomes one. A server
+// is known by where its settings really lie and by what they are called, so it is found by either.
 #pragma once
 
 #include <sys/types.h>
@@ -59,8 +59,8 @@ files::Descriptor take_lock(const Instance& instance);
 /// A further path by which a server is known. As long as it is held, clients that come by it meet the same server.
 class OtherName {
  public:
-  /// Takes the places of `path` for the server of `instance`, whose lock is held. nullopt: another server has them, or they
-  /// cannot be made.
+  /// Takes the places of `path` for the server of `instance`, whose lock is held. nullopt: another server has them, or
+  /// they cannot be made.
   static std::optional<OtherName> take(const Instance& instance, const std::string& path);
   OtherName(OtherName&&) = default;
   OtherName& operator=(OtherName&&) = default;
@@ -78,8 +78,8 @@ class OtherName {
   files::Descriptor lock_;
 };
 
-/// The process that holds the lock; 0 if it is held and the holder cannot be told for certain (one that is just starting);
-/// nullopt: nobody does.
+/// The process that holds the lock; 0 if it is held and the holder cannot be told for certain (one that is just
+/// starting); nullopt: nobody does.
 std::optional<pid_t> lock_holder(const Instance& instance);
 /// The process that held the lock last, if it was killed and nobody holds it now.
 std::optional<pid_t> killed_holder(const Instance& instance);

@@ -224,12 +224,11 @@ bool end_orphans() {
     const auto run = all.leaders.find(*number);
     if (run == all.leaders.end()) {
       ::kill(child, SIGKILL);
+      is_any_left = true;  // Whoever is ended leaves its own children behind.
     } else if (run->second == 0 || run->second == child) {
       continue;  // The first process is the run's own to reap, and until it is known any of its number may be it.
     }
-    // Whoever is ended leaves its own children behind, so it is looked at again in any case.
     ::waitpid(child, nullptr, WNOHANG);
-    is_any_left = true;
   }
   return is_any_left;
 }

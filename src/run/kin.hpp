@@ -1,8 +1,8 @@
 // Kin: all processes that come of one run, wherever they have gone.
 //
-// A process can leave its group, its session and its parent, and change its name and its environment. What it keeps is its
-// limits. So each run's processes carry a mark there: a limit of the processor time of real-time scheduling, of many
-// thousand years, with a number of the run in it. Whoever is left without a parent comes to this process
+// A process can leave its group, its session and its parent, and change its name and its environment. What it keeps is
+// its limits. So each run's processes carry a mark there: a limit of the processor time of real-time scheduling, of
+// many thousand years, with a number of the run in it. Whoever is left without a parent comes to this process
 // (PR_SET_CHILD_SUBREAPER), where the mark tells which run it belongs to, and that it is none of ours to end otherwise.
 #pragma once
 
@@ -14,12 +14,12 @@
 
 namespace porter::run {
 
-/// Has orphans come to this process, and sets the mark by which they are known. To be called once, before the first run;
-/// without it runs have no mark, and only their groups are ended.
+/// Has orphans come to this process, and sets the mark by which they are known. To be called once, before the first
+/// run; without it runs have no mark, and only their groups are ended.
 void hold_kin();
 
-/// The mark of all runs of this process, for whoever is to end them when it is gone: a value of RLIMIT_RTTIME whose lower
-/// kNumberBits bits are 0. 0: hold_kin() was not called.
+/// The mark of all runs of this process, for whoever is to end them when it is gone: a value of RLIMIT_RTTIME whose
+/// lower kNumberBits bits are 0. 0: hold_kin() was not called.
 std::uint64_t kin_mark();
 inline constexpr unsigned kNumberBits = 40;
 
@@ -40,8 +40,8 @@ class Kin {
   /// Requires that the first process has not been reaped.
   void signal(int signal) const;
 
-  /// Reaps the first process if it has ended: false if it has not, or was reaped before. What is left of the others has no
-  /// claim to live any more.
+  /// Reaps the first process if it has ended: false if it has not, or was reaped before. What is left of the others has
+  /// no claim to live any more.
   bool reap(int& status, rusage& usage);
 
  private:
@@ -52,7 +52,8 @@ class Kin {
   pid_t leader_ = 0;
 };
 
-/// Ends and reaps orphans whose runs are over. True: there are, or may be, more to be looked at soon. From any thread.
+/// Ends orphans whose runs are over, and reaps all that have ended. True: some were ended, so others may have become
+/// orphans since. From any thread.
 bool end_orphans();
 
 /// Ends and reaps all processes of all runs, and waits for that, within a second. To be called when no run is left.

@@ -71,7 +71,7 @@ void RunSet::remove(const Run& run) {
   runs_.pop_back();
   look_for_orphans();
   // A look that is due soon may come all the same: the next run would only ask for it again.
-  if (!runs_.empty() || next_look_ <= Clock::now() + kShortRun) return;
+  if (!runs_.empty() || orphans_look_ != Clock::time_point::max() || next_look_ <= Clock::now() + kShortRun) return;
   next_look_ = Clock::time_point::max();
   timer_.cancel();
 }
@@ -79,8 +79,9 @@ void RunSet::remove(const Run& run) {
 void RunSet::look_for_orphans() {
   siginfo_t info{};
   const bool has_child = ::waitid(P_ALL, 0, &info, WEXITED | WNOHANG | WNOWAIT) == 0;
-  if (!has_child || orphans_look_ != Clock::time_point::max()) return;
-  orphans_look_ = Clock::now() + kOrphansAfterEnd;
+  const auto soon = Clock::now() + kOrphansAfterEnd;
+  if (!has_child || orphans_look_ <= soon) return;
+  orphans_look_ = soon;
   look_by(orphans_look_);
 }
 
@@ -107,7 +108,8 @@ void RunSet::look() {
     orphans_look_ = Clock::time_point::max();
     const bool is_any_left = end_orphans();
     // A run that lasts may leave orphans all the while, which want to be reaped when they end.
-    if (is_any_left || !runs_.empty()) orphans_look_ = now + (is_any_left ? Clock::duration(kOrphansAfterEnd) : Clock::duration(kOrphansOfLongRuns));
+    if (is_any_left || !runs_.empty())
+      orphans_look_ = now + (is_any_left ? Clock::duration(kOrphansAfterEnd) : Clock::duration(kOrphansOfLongRuns));
   }
   look_by(std::min(next, orphans_look_));
 }

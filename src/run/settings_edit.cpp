@@ -55,8 +55,8 @@ SettingsEdited not_written(const std::string& file, const std::string& reason, c
   return out;
 }
 
-/// Whoever edits the settings holds their folder locked from the reading to the renaming: not the file, since another one
-/// takes its place. Not open: the lock could not be had in time, or at all (errno).
+/// Whoever edits the settings holds their folder locked from the reading to the renaming: not the file, since another
+/// one takes its place. Not open: the lock could not be had in time, or at all (errno).
 files::Descriptor lock_folder(const std::string& folder) {
   files::Descriptor handle(::open(folder.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
   if (!handle.is_open()) return handle;

@@ -19,8 +19,8 @@ struct SettingsEdited {
   Settings settings;                      ///< The same, read.
 };
 
-/// Edits `file`; it is made, with its folder, if it does not exist. Of several edits at once, by whichever process, each
-/// starts from what the one before has made. May wait for some seconds for another one to finish.
+/// Edits `file`; it is made, with its folder, if it does not exist. Of several edits at once, by whichever process,
+/// each starts from what the one before has made. May wait for some seconds for another one to finish.
 SettingsEdited edit_settings(const std::string& file, const SettingsEdit& edit);
 
 /// Puts back what was there before the edit, unless the file was changed again since.

@@ -46,7 +46,8 @@ bool is_marked(std::string_view name, std::uint64_t mark) {
   std::array<char, 64> path{};
   if (name.size() > 20) return false;
   char* end = path.data();
-  for (const std::string_view part : {kFolder, name, kFile}) end = static_cast<char*>(std::memcpy(end, part.data(), part.size())) + part.size();
+  for (const std::string_view part : {kFolder, name, kFile})
+    end = static_cast<char*>(std::memcpy(end, part.data(), part.size())) + part.size();
   const int file = ::open(path.data(), O_RDONLY | O_CLOEXEC);
   if (file < 0) return false;
   static std::array<char, 4096> text;
@@ -103,7 +104,8 @@ void end_marked(std::uint64_t mark) {
 }  // namespace
 
 void dismiss_warden(const files::Descriptor& pipe) {
-  if (pipe.is_open()) [[maybe_unused]] const ssize_t written = ::write(pipe.get(), "x", 1);
+  if (pipe.is_open()) [[maybe_unused]]
+    const ssize_t written = ::write(pipe.get(), "x", 1);
 }
 
 files::Descriptor start_warden() {

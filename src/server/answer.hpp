@@ -29,8 +29,8 @@ struct AnswerHead {
 std::string write_head(Connection& connection, const AnswerHead& head, int minor_version);
 
 enum class PageKind { html, text };
-/// Adds to `head` what every page of our own says of itself: its type, that no other is to be guessed, and that it loads
-/// nothing, runs nothing and stands in no frame.
+/// Adds to `head` what every page of our own says of itself: its type, that no other is to be guessed, and that it
+/// loads nothing, runs nothing and stands in no frame.
 void add_own_fields(AnswerHead& head, PageKind kind);
 
 /// Reads the request's target and host into it, resolves it and answers it.
@@ -46,7 +46,8 @@ struct WayToScript {
   int redirects = 0;  ///< Local redirects that led here; the request's body was for the first script.
   /// Not 0: the script makes the page for a problem with this status. Its own problems are answered with our page.
   int problem_status = 0;
-  std::vector<std::pair<std::string_view, std::string>> problem_fields{};  ///< What an answer of that status has to say.
+  std::vector<std::pair<std::string_view, std::string>>
+      problem_fields{};  ///< What an answer of that status has to say.
 };
 
 /// Runs the script. A local redirect in its answer is resolved in turn.
@@ -57,8 +58,9 @@ asio::awaitable<void> answer_redirect(Connection& connection, const Request& req
 asio::awaitable<void> answer_outcome(Connection& connection, const Request& request, sites::Resolution resolution,
                                      int redirects);
 
-/// Answers with a page that explains `finding`: the site's own for that status, if it has one, which goes the way of any
-/// file, else ours. `request` is null if none could be read. `details` are lines of an error stream to show, if any.
+/// Answers with a page that explains `finding`: the site's own for that status, if it has one, which goes the way of
+/// any file, else ours. `request` is null if none could be read. `details` are lines of an error stream to show, if
+/// any.
 asio::awaitable<void> answer_problem(Connection& connection, const Request* request, Finding finding,
                                      std::vector<std::string> trail, std::vector<std::string> details = {});
 /// The same with our page in any case.

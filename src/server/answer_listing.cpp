@@ -48,9 +48,8 @@ Finding listing_finding(const std::string& folder, files::SystemError error) {
 asio::awaitable<void> answer_listing(Connection& connection, const Request& request, sites::FolderFound found,
                                      std::vector<std::string> trail) {
   // A folder may have any number of entries, so this is not for the thread that serves the others.
-  auto making = connection.worker().shared().helpers.run([&] {
-    return make_listing(connection.settings(), connection.site(), found, request.target);
-  });
+  auto making = connection.worker().shared().helpers.run(
+      [&] { return make_listing(connection.settings(), connection.site(), found, request.target); });
   Listing made = co_await std::move(making);
   if (made.error) {
     co_await answer_problem(connection, &request, listing_finding(found.path, *made.error), std::move(trail));

@@ -32,7 +32,8 @@ std::vector<std::pair<std::string_view, std::string>> problem_fields(const Findi
   const int status = status_of(finding.code);
   std::vector<std::pair<std::string_view, std::string>> fields;
   if (const auto allowed = finding.fact("allowed")) fields.emplace_back("Allow", std::string(*allowed));
-  if (status == 416) fields.emplace_back("Content-Range", fmt::format("bytes */{}", finding.fact("size").value_or("0")));
+  if (status == 416)
+    fields.emplace_back("Content-Range", fmt::format("bytes */{}", finding.fact("size").value_or("0")));
   if (status == 503) fields.emplace_back("Retry-After", "2");
   // A page about a problem must never be shown again once the problem is mended.
   fields.emplace_back("Cache-Control", "no-store");

@@ -126,7 +126,8 @@ class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
   }
   /// The request's body has been offered to another script, or its problem is what this one tells of.
   bool is_body_for_another() const { return way_.redirects > 0 || way_.problem_status > 0; }
-  /// Waits for a turn at the gate. Null: there is none, or the client has left; in the first case that has been answered.
+  /// Waits for a turn at the gate. Null: there is none, or the client has left; in the first case that has been
+  /// answered.
   asio::awaitable<run::Gate::Ticket> wait_for_turn();
   void begin_feeding();
   /// Hands the request's body to the script, and waits for the client to leave then.

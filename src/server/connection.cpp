@@ -367,8 +367,8 @@ Connection::Sent Connection::send_file_now(FilePart& part) {
   while (part.length > until) {
     if (aborted_) return Sent::failed;
     auto at = static_cast<off_t>(part.offset);
-    const ssize_t sent = ::sendfile(socket_.native_handle(), part.file, &at,
-                                    static_cast<std::size_t>(part.length - until));
+    const ssize_t sent =
+        ::sendfile(socket_.native_handle(), part.file, &at, static_cast<std::size_t>(part.length - until));
     if (sent < 0 && errno == EINTR) continue;
     if (sent < 0) return errno == EAGAIN ? Sent::some : Sent::failed;
     if (sent == 0) return Sent::failed;  // The file has become shorter: only cutting the connection tells the client.
@@ -509,9 +509,8 @@ void Connection::give_up_request() {
       "Retry-After: 2\r\nCache-Control: no-store\r\nConnection: close\r\n\r\n"
       "The server has no memory left for this request. Try it again.\n";
   keep_ = false;
-  if (!has_begun_answer_)
-    [[maybe_unused]] const ssize_t sent =
-        ::send(socket_.native_handle(), kAnswer.data(), kAnswer.size(), MSG_NOSIGNAL | MSG_DONTWAIT);
+  if (!has_begun_answer_) [[maybe_unused]]
+    const ssize_t sent = ::send(socket_.native_handle(), kAnswer.data(), kAnswer.size(), MSG_NOSIGNAL | MSG_DONTWAIT);
   run_.reset();
   when_client_leaves_ = nullptr;
   quick_.reset();

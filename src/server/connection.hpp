@@ -97,8 +97,8 @@ class Connection : public std::enable_shared_from_this<Connection> {
 
   /// After this answer the connection is closed.
   void close_after_answer() { keep_ = false; }
-  /// Decides, when the head of an answer is written, whether the connection ends with it: also where a body is left that
-  /// nobody has asked for.
+  /// Decides, when the head of an answer is written, whether the connection ends with it: also where a body is left
+  /// that nobody has asked for.
   bool will_close();
   bool is_aborted() const { return aborted_; }
 

@@ -170,7 +170,7 @@ class Control::Talk {
         {"POST", "/v1/explain", &Talk::explain},
     };
     constexpr std::string_view kSites = "/v1/sites/";
-    auto (Talk::*call)() -> asio::awaitable<Reply> = nullptr;
+    auto(Talk::*call)()->asio::awaitable<Reply> = nullptr;
     if (method_ == "DELETE" && path_.starts_with(kSites)) call = &Talk::remove_site;
     bool is_known = false;
     for (const Route& route : kRoutes) {
@@ -305,8 +305,8 @@ class Control::Talk {
     edit.path = text_in(body, "path");
     edit.folder = text_in(body, "target");
     if (edit.site.empty() || !edit.path.starts_with('/') || !edit.folder.starts_with('/'))
-      co_return not_possible(422,
-                             "A mount needs a site, a path that begins with a slash, and a target, as an absolute path.");
+      co_return not_possible(
+          422, "A mount needs a site, a path that begins with a slash, and a target, as an absolute path.");
     Reply reply = co_await changed(edit, 201);
     co_return reply;
   }

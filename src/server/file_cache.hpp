@@ -1,8 +1,8 @@
 // The cache of small files: what was sent for a path a moment ago, proven fresh by one stat() before it is sent again.
 //
 // One belongs to each worker, so it needs no lock. A file that was changed less than two seconds before it was read is
-// not trusted: its time stamp could hide a second change. And how it was judged is trusted for a second only, since links
-// and folders around it may change what its path means without changing the file. Entries are for paths that lead
+// not trusted: its time stamp could hide a second change. And how it was judged is trusted for a second only, since
+// links and folders around it may change what its path means without changing the file. Entries are for paths that lead
 // straight to a file, or to a folder's first index file, so that no other file can come to stand before them.
 //
 // It is bounded by all that it holds, and keyed by what a path means: however it is spelt, it is one entry.
@@ -79,9 +79,9 @@ class FileCache {
   std::size_t open_files_ = 0;  ///< Descriptors.
 };
 
-/// The path that the raw target of a request (its query left out) means, if that shows at a glance: `raw` itself, or its
-/// escapes decoded into `space`. nullopt where only the full reading can tell (dot segments, doubled or encoded slashes,
-/// long paths, malformed ones).
+/// The path that the raw target of a request (its query left out) means, if that shows at a glance: `raw` itself, or
+/// its escapes decoded into `space`. nullopt where only the full reading can tell (dot segments, doubled or encoded
+/// slashes, long paths, malformed ones).
 std::optional<std::string_view> plain_path(std::string_view raw, std::string& space);
 
 /// A strong validator for the file's state (RFC 9110, section 8.8.3): every change that its time stamps, size or

@@ -198,10 +198,10 @@ std::optional<std::vector<Door>> open_addresses(const Settings& settings) {
 
 int already_running(const run::Instance& instance) {
   const pid_t holder = run::lock_holder(instance).value_or(0);
-  return fail(kAlreadyRunning, fmt::format("A server runs for {} already{}. See it: uporter status{}",
-                                           text::escape_line(instance.settings),
-                                           holder > 0 ? fmt::format(" (process {})", holder) : "",
-                                           run::settings_option(instance.settings)));
+  return fail(
+      kAlreadyRunning,
+      fmt::format("A server runs for {} already{}. See it: uporter status{}", text::escape_line(instance.settings),
+                  holder > 0 ? fmt::format(" (process {})", holder) : "", run::settings_option(instance.settings)));
 }
 
 int serve_settings(const Options& options) {

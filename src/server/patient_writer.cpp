@@ -21,8 +21,8 @@ PatientWriter::PatientWriter(int out) : out_(out) {
     kind_ = Kind::socket;
     return;
   }
-  // Its flags belong to everybody who has it open, the shell included, so they are left alone. A pipe and a terminal can
-  // be opened once more, with flags of our own.
+  // Its flags belong to everybody who has it open, the shell included, so they are left alone. A pipe and a terminal
+  // can be opened once more, with flags of our own.
   own_.reset(::open(("/proc/self/fd/" + std::to_string(out)).c_str(), O_WRONLY | O_NONBLOCK | O_NOCTTY | O_CLOEXEC));
   kind_ = own_.is_open() ? Kind::own_flags : Kind::others_flags;
   if (own_.is_open()) out_ = own_.get();

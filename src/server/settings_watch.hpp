@@ -1,5 +1,5 @@
-// Noticing that a settings file has changed: it, any folder on the way to it, or any link there, whether it exists by now
-// or not.
+// Noticing that a settings file has changed: it, any folder on the way to it, or any link there, whether it exists by
+// now or not.
 #pragma once
 
 #include <boost/asio/awaitable.hpp>

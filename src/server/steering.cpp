@@ -44,9 +44,9 @@ Steering::Steering(Server& server, run::Instance instance, std::optional<std::st
 void Steering::follow_links() {
   instance_.settings = run::without_links(instance_.named);
   for (const std::string& path : {instance_.named, instance_.settings}) {
-    const bool is_known = path == instance_.known_by ||
-                          std::any_of(other_names_.begin(), other_names_.end(),
-                                      [&](const run::OtherName& name) { return name.path() == path; });
+    const bool is_known =
+        path == instance_.known_by || std::any_of(other_names_.begin(), other_names_.end(),
+                                                  [&](const run::OtherName& name) { return name.path() == path; });
     if (is_known) continue;
     if (auto name = run::OtherName::take(instance_, path)) other_names_.push_back(std::move(*name));
   }
@@ -86,7 +86,8 @@ asio::awaitable<std::vector<SettingsProblem>> Steering::reload_in_turn() {
 asio::awaitable<std::vector<SettingsProblem>> Steering::edit(const SettingsEdit& edit) {
   const run::Gate::Ticket turn = co_await take_turn();
   follow_links();
-  auto editing = server_.shared().helpers.run([&, file = instance_.settings] { return run::edit_settings(file, edit); });
+  auto editing =
+      server_.shared().helpers.run([&, file = instance_.settings] { return run::edit_settings(file, edit); });
   run::SettingsEdited edited = co_await std::move(editing);
   if (!edited.problems.empty()) co_return std::move(edited.problems);
   auto problems = apply(std::move(edited.settings));

@@ -23,8 +23,8 @@ namespace porter::server {
 
 class Steering {
  public:
-  /// Steers `server`, which serves by the settings of `instance`, read from `text` (nullopt: there was no file). Both must
-  /// outlive it.
+  /// Steers `server`, which serves by the settings of `instance`, read from `text` (nullopt: there was no file). Both
+  /// must outlive it.
   Steering(Server& server, run::Instance instance, std::optional<std::string> text);
 
   /// Reads the settings again and serves by them; with problems nothing changes, and they stand until the next time.

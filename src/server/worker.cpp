@@ -75,8 +75,7 @@ void Worker::adopt(asio::ip::tcp::socket::native_handle_type socket, const Endpo
         const asio::ip::tcp protocol = endpoint.is_v6() ? asio::ip::tcp::v6() : asio::ip::tcp::v4();
         const int copy = ::fcntl(socket, F_DUPFD_CLOEXEC, 3);
         if (copy >= 0)
-          connection =
-              std::make_shared<Connection>(*this, asio::ip::tcp::socket(context_, protocol, copy), endpoint);
+          connection = std::make_shared<Connection>(*this, asio::ip::tcp::socket(context_, protocol, copy), endpoint);
       } catch (const std::exception&) {
         connection.reset();
       }

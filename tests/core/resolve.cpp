@@ -247,8 +247,8 @@ TEST_CASE("a document root that is a script folder itself runs what is in it") {
 
 TEST_CASE("a script folder runs what is in it, whichever of its names leads there") {
   struct Row {
-    std::string name;   // What is made of the place, in words.
-    std::string path;   // What is asked for.
+    std::string name;  // What is made of the place, in words.
+    std::string path;  // What is asked for.
     std::string outcome;
   };
   Place place;
@@ -286,7 +286,8 @@ TEST_CASE("a script folder runs what is in it, whichever of its names leads ther
   std::filesystem::create_directory(base + "/pages/sub2");
   std::filesystem::create_symlink("../programs", base + "/pages/sub2/cgi-bin");
   run({"a link in a folder beside it is not seen", "/programs/tides", "file ~/pages/programs/tides"});
-  run({"but by the link itself it runs", "/sub2/cgi-bin/tides", "run  ~/pages/sub2/cgi-bin/tides /sub2/cgi-bin/tides "});
+  run({"but by the link itself it runs", "/sub2/cgi-bin/tides",
+       "run  ~/pages/sub2/cgi-bin/tides /sub2/cgi-bin/tides "});
   std::filesystem::remove_all(base + "/pages/cgi-bin");
   std::filesystem::create_symlink("programs", base + "/pages/cgi-bin");
   run({"a script folder that is a link", "/programs/tides", "run  ~/pages/programs/tides /programs/tides "});
@@ -320,9 +321,12 @@ TEST_CASE("links show nothing that is hidden by its own name, and listings do no
   const std::string root = place.settings.sites.front().document_root;
   place.folder.write("pages/links/index.none", "");
   place.folder.write("pages/links/page.php.save", "<?php");
-  for (const auto& [target, name] : {std::pair{"../.secret", "secret.txt"}, {"../.git", "git"},
-                                     {"page.php.save", "saved.txt"}, {"../../outside.txt", "leak.txt"},
-                                     {"../timetable.html", "fine.html"}, {"../notices.php", "shown.txt"}})
+  for (const auto& [target, name] : {std::pair{"../.secret", "secret.txt"},
+                                     {"../.git", "git"},
+                                     {"page.php.save", "saved.txt"},
+                                     {"../../outside.txt", "leak.txt"},
+                                     {"../timetable.html", "fine.html"},
+                                     {"../notices.php", "shown.txt"}})
     std::filesystem::create_symlink(target, root + "/links/" + name);
   CHECK(place.short_outcome("/links/secret.txt") == "hidden-file");
   CHECK(place.short_outcome("/links/git/config") == "hidden-file");
@@ -344,13 +348,13 @@ TEST_CASE("copies that editors leave of what is run or hidden are withheld, and 
     bool withheld;
   };
   const auto row = GENERATE(values<Row>({
-      {"#x.php#", true},       {"x.php~", true},        {"x.php.save", true},    {"x.php.save.1", true},
-      {"x.php.orig", true},    {"x.PHP.ORIG", true},    {"x.php.BAK", true},     {"x.php.bak2", true},
-      {"x.php.old", true},     {"x.php.tmp", true},     {".x.php.swo", true},    {"x.php.~1~", true},
-      {"x.php.bak.old", true}, {"tides.pl.old", true},  {"fares.py.rej", true},  {".env.old", true},
+      {"#x.php#", true},       {"x.php~", true},         {"x.php.save", true},   {"x.php.save.1", true},
+      {"x.php.orig", true},    {"x.PHP.ORIG", true},     {"x.php.BAK", true},    {"x.php.bak2", true},
+      {"x.php.old", true},     {"x.php.tmp", true},      {".x.php.swo", true},   {"x.php.~1~", true},
+      {"x.php.bak.old", true}, {"tides.pl.old", true},   {"fares.py.rej", true}, {".env.old", true},
       {"#.env#", true},        {"x.php.dpkg-old", true}, {"notes.txt~", true},   {"notes.bak", true},
       {".#x.php.save", true},  {"notes.txt.old", false}, {"old", false},         {"timetable.tmp", false},
-      {"app.js.orig", false},  {"x.php.txt", false},    {"#1#", false},          {"save.1", false},
+      {"app.js.orig", false},  {"x.php.txt", false},     {"#1#", false},         {"save.1", false},
       {"x.html.orig", false},
   }));
   CAPTURE(row.name);

@@ -320,8 +320,9 @@ TEST_CASE("settings that nest without bound are refused where they do, and those
 }
 
 TEST_CASE("numbers that do not fit are refused, however large they are written") {
-  for (const std::string value : {"\"17179869185 GiB\"", "\"999999999999 GiB\"", "\"18014398509481985 KiB\"", "-1", "0x7fffffffffffffff",
-                                  "9223372036854775807", "1.5", "\"1.5 MiB\"", "\"-1 B\"", "\" \"", "\"1099511627777 B\""}) {
+  for (const std::string value :
+       {"\"17179869185 GiB\"", "\"999999999999 GiB\"", "\"18014398509481985 KiB\"", "-1", "0x7fffffffffffffff",
+        "9223372036854775807", "1.5", "\"1.5 MiB\"", "\"-1 B\"", "\" \"", "\"1099511627777 B\""}) {
     CAPTURE(value);
     const SettingsRead read = read_settings("[limits]\nbody = " + value + "\n", "/w/porter.toml", "/home/tern");
     REQUIRE(read.problems.size() == 1);

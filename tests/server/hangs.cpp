@@ -75,7 +75,8 @@ TEST_CASE("a head larger than any buffer is refused, and one that a larger limit
   TempFolder folder;
   folder.write("a.txt", "fine");
   for (const std::size_t limit : {std::size_t{65536}, std::size_t{200000}, std::size_t{1000000}}) {
-    Server server(folder.path(), {"--threads", "1", "--limit", "head=" + std::to_string(limit), "--limit", "fields=10000"});
+    Server server(folder.path(),
+                  {"--threads", "1", "--limit", "head=" + std::to_string(limit), "--limit", "fields=10000"});
     const auto ask = [&](std::size_t size) {
       Connection connection(server.port());
       std::string head = "GET /a.txt HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n";
@@ -107,11 +108,12 @@ TEST_CASE("a script is ended with all its kin, wherever they have gone") {
   // Each writes the number of the process that gets away.
   const auto row = GENERATE(values<Row>({
       {"another group",
-       "#!/usr/bin/perl\nsetpgrp(0, getppid()) or 1; open F, '>', 'id'; print F $$; close F; $SIG{TERM}='IGNORE'; sleep 300;"},
+       "#!/usr/bin/perl\nsetpgrp(0, getppid()) or 1; open F, '>', 'id'; print F $$; close F; $SIG{TERM}='IGNORE'; "
+       "sleep 300;"},
       {"a session of its own", "#!/bin/sh\nsetsid sh -c 'echo $$ > id; exec sleep 300' &\nsleep 300\n"},
-      {"an orphan",
-       "#!/bin/sh\n(setsid sh -c 'echo $$ > id; trap \"\" TERM; sleep 300; sleep 300' &)\nsleep 300\n"},
-      {"an orphan without environment", "#!/bin/sh\n(setsid env -i sh -c 'echo $$ > id; exec sleep 300' &)\nsleep 300\n"},
+      {"an orphan", "#!/bin/sh\n(setsid sh -c 'echo $$ > id; trap \"\" TERM; sleep 300; sleep 300' &)\nsleep 300\n"},
+      {"an orphan without environment",
+       "#!/bin/sh\n(setsid env -i sh -c 'echo $$ > id; exec sleep 300' &)\nsleep 300\n"},
       {"an orphan that remains",
        "#!/bin/sh\n(setsid sh -c 'echo $$ > id; exec sleep 300' >/dev/null 2>&1 &)\nwhile [ ! -s "
        "id ]; do sleep 0.01; done\nprintf 'Content-Type: text/plain\\n\\nbye'\n"},
@@ -188,8 +190,9 @@ TEST_CASE("what nobody reads does not keep the server from stopping") {
   const std::string pipe = folder.path() + "/pipe";
   REQUIRE(::mkfifo(pipe.c_str(), 0644) == 0);
   SECTION("standard output") {
-    Program server({"sh", "-c",
-                    "exec " + built("uporterd") + " --folder " + folder.path() + "/pages --port 0 --limit stop-time=1 > " + pipe});
+    Program server(
+        {"sh", "-c",
+         "exec " + built("uporterd") + " --folder " + folder.path() + "/pages --port 0 --limit stop-time=1 > " + pipe});
     const int reader = ::open(pipe.c_str(), O_RDONLY | O_CLOEXEC);
     REQUIRE(reader >= 0);
     std::string text;
@@ -305,7 +308,9 @@ TEST_CASE("a lack of memory or descriptors fails the request, is told as what it
   CHECK(kept.receive().status == 200);
   // As many as are open without a gap, so that there is none left.
   rlim_t first_free = 0;
-  while (std::filesystem::exists(std::filesystem::symlink_status("/proc/" + std::to_string(id) + "/fd/" + std::to_string(first_free)))) ++first_free;
+  while (std::filesystem::exists(
+      std::filesystem::symlink_status("/proc/" + std::to_string(id) + "/fd/" + std::to_string(first_free))))
+    ++first_free;
   const rlimit tight{first_free, before.rlim_max};
   REQUIRE(::prlimit(id, RLIMIT_NOFILE, &tight, nullptr) == 0);
   for (const std::string target : {"/b/", "/big.html", "/cgi-bin/x", "/none"}) {
@@ -327,7 +332,8 @@ TEST_CASE("a temporary folder that does not exist is told as such") {
   folder.write("cgi-bin/x", "#!/bin/sh\ncat >/dev/null\nprintf 'Content-Type: text/plain\\n\\nran'\n", 0755);
   Server server(folder.path(), {}, {"TMPDIR=/no/such/folder"});
   Connection connection(server.port());
-  connection.send("POST /cgi-bin/x HTTP/1.1\r\nHost: localhost\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n0\r\n\r\n");
+  connection.send(
+      "POST /cgi-bin/x HTTP/1.1\r\nHost: localhost\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n0\r\n\r\n");
   const Answer answer = connection.receive();
   CHECK(answer.status == 503);
   CHECK(has(answer.body, "/no/such/folder"));

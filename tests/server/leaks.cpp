@@ -35,7 +35,8 @@ TEST_CASE("own problem pages go the way of any file") {
   TempFolder folder;
   folder.write("pages/cgi-bin/closed", "#!/bin/sh\nSECRET\n", 0644);
   folder.write("pages/lost.html", "<p>lost at sea");
-  folder.write("pages/lost.php", "<?php header('X-Made: yes'); echo 'SECRET'[0], 'orry ', $_SERVER['REDIRECT_STATUS'];");
+  folder.write("pages/lost.php",
+               "<?php header('X-Made: yes'); echo 'SECRET'[0], 'orry ', $_SERVER['REDIRECT_STATUS'];");
   folder.write("pages/broken.php", "<?php SECRET(");
   folder.write("pages/.hidden", "SECRET");
   folder.write("outside.txt", "SECRET");
@@ -70,8 +71,8 @@ TEST_CASE("while files and links are exchanged, nothing is sent but what may be"
   std::atomic<bool> is_over{false};
   std::atomic<int> exchanges{0};
   const std::string base = folder.path() + "/pages/";
-  // What a name stands for changes all the while: a file and a link to a source, a file and a link to one outside, a folder
-  // and a link to one outside.
+  // What a name stands for changes all the while: a file and a link to a source, a file and a link to one outside, a
+  // folder and a link to one outside.
   const std::string next = base + ".next";
   const auto exchange = [&](const std::string& name, const std::string& target, bool is_link) {
     fs::remove(next);
@@ -124,7 +125,8 @@ TEST_CASE("a page for a foreign host names no site and no path") {
   TempFolder folder;
   folder.write("pages/index.html", "x");
   const std::string other = std::to_string(free_port());
-  SettledServer server(folder, "addresses = [PORT]\n[site.tides]\naddresses = " + other + "\ndocument-root = \"pages\"\n");
+  SettledServer server(folder,
+                       "addresses = [PORT]\n[site.tides]\naddresses = " + other + "\ndocument-root = \"pages\"\n");
   const auto ask = [](std::uint16_t port, const std::string& host, const std::string& target = "/") {
     Connection connection(port);
     connection.send("GET " + target + " HTTP/1.1\r\nHost: " + host + "\r\nAccept: text/html\r\n\r\n");

@@ -241,8 +241,9 @@ TEST_CASE("an answer after which the rest of a body is not read says that the co
   folder.write("a.txt", "x");
   Server server(folder.path(), {"--limit", "body=100000000"});
   const std::string head = "POST /a.txt HTTP/1.1\r\nHost: localhost\r\n";
-  for (const std::string more : {"Expect: 100-continue\r\nContent-Length: 5\r\n\r\n", "Content-Length: 90000000\r\n\r\n",
-                                 "Expect: 100-continue\r\nTransfer-Encoding: chunked\r\n\r\n"}) {
+  for (const std::string more :
+       {"Expect: 100-continue\r\nContent-Length: 5\r\n\r\n", "Content-Length: 90000000\r\n\r\n",
+        "Expect: 100-continue\r\nTransfer-Encoding: chunked\r\n\r\n"}) {
     CAPTURE(more);
     Connection connection(server.port());
     connection.send(head + more);

@@ -65,7 +65,8 @@ TEST_CASE("a lack of memory at any point fails one request and no more") {
         Row{"nothing", "GET /none" + end + "Accept: text/html\r\n\r\n", 404},
         Row{"a script", "GET /cgi-bin/x" + end + "\r\n", 200},
         Row{"an upload", "POST /cgi-bin/x" + end + "Content-Length: 5\r\n\r\nhello", 200},
-        Row{"a chunked upload", "POST /cgi-bin/x" + end + "Transfer-Encoding: chunked\r\n\r\n2\r\nhi\r\n0\r\n\r\n", 200},
+        Row{"a chunked upload", "POST /cgi-bin/x" + end + "Transfer-Encoding: chunked\r\n\r\n2\r\nhi\r\n0\r\n\r\n",
+            200},
         Row{"a script that fails", "GET /cgi-bin/fails" + end + "\r\n", 500},
         Row{"what is no request", "tide\r\n\r\n", 400}}) {
     CAPTURE(row.name);

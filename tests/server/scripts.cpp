@@ -196,11 +196,14 @@ TEST_CASE("output goes out as it is written, and neither a background process no
 
 TEST_CASE("a script's answer head keeps out what is the server's, and what would break a line") {
   TempFolder folder;
-  folder.write("cgi-bin/date", "#!/bin/sh\nprintf 'Date: Mon, 01 Jan 2001 00:00:00 GMT\\nContent-Type: a/b\\n\\nx'\n", 0755);
+  folder.write("cgi-bin/date", "#!/bin/sh\nprintf 'Date: Mon, 01 Jan 2001 00:00:00 GMT\\nContent-Type: a/b\\n\\nx'\n",
+               0755);
   folder.write("cgi-bin/cr", "#!/bin/sh\nprintf 'Status: 200 fine\\rX-Forged: yes\\nContent-Type: a/b\\n\\nx'\n", 0755);
-  folder.write("cgi-bin/line", "#!/bin/sh\nprintf 'HTTP/1.1 200 fine\\rX-Forged: yes\\nContent-Type: a/b\\n\\nx'\n", 0755);
+  folder.write("cgi-bin/line", "#!/bin/sh\nprintf 'HTTP/1.1 200 fine\\rX-Forged: yes\\nContent-Type: a/b\\n\\nx'\n",
+               0755);
   folder.write("cgi-bin/nul", "#!/bin/sh\nprintf 'HTTP/1.1 200 fi\\0ne\\nContent-Type: a/b\\n\\nx'\n", 0755);
-  folder.write("cgi-bin/two", "#!/bin/sh\nprintf 'Content-Length: 1\\nContent-Length: 2\\nContent-Type: a/b\\n\\nx'\n", 0755);
+  folder.write("cgi-bin/two", "#!/bin/sh\nprintf 'Content-Length: 1\\nContent-Length: 2\\nContent-Type: a/b\\n\\nx'\n",
+               0755);
   Server server(folder.path());
   const Answer dated = get(server.port(), "/cgi-bin/date");
   CHECK(dated.fields.count("date") == 1);

@@ -27,7 +27,8 @@ Counter* counter() {
 void* allocate(std::size_t size, std::size_t alignment = 0) {
   Counter* const left = counter();
   if (left != nullptr && left->load(std::memory_order_relaxed) > 0 && left->fetch_sub(1) == 1) throw std::bad_alloc();
-  void* const memory = alignment == 0 ? std::malloc(size) : std::aligned_alloc(alignment, (size + alignment - 1) / alignment * alignment);
+  void* const memory = alignment == 0 ? std::malloc(size)
+                                      : std::aligned_alloc(alignment, (size + alignment - 1) / alignment * alignment);
   if (memory == nullptr) throw std::bad_alloc();
   return memory;
 }

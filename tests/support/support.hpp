@@ -74,7 +74,8 @@ class Server {
   std::uint16_t port_ = 0;
 };
 
-/// uporterd on settings of the test's own, with a home of its own; `settings` has "PORT" where the free port is to stand.
+/// uporterd on settings of the test's own, with a home of its own; `settings` has "PORT" where the free port is to
+/// stand.
 class SettledServer {
  public:
   SettledServer(TempFolder& folder, const std::string& settings, std::vector<std::string> options = {});

@@ -1,8 +1,8 @@
 // Looking files up below a folder in such a way that no "..", no link and no race leads out of it.
 //
 // The kernel does the guarding (openat2 with RESOLVE_BENEATH), in one step with the opening, so what was checked is
-// what is opened. What has been found is opened for reading through its own handle and not by its path again, so nothing
-// that takes its place meanwhile is read. All functions may be called from any thread.
+// what is opened. What has been found is opened for reading through its own handle and not by its path again, so
+// nothing that takes its place meanwhile is read. All functions may be called from any thread.
 #pragma once
 
 #include <sys/stat.h>
@@ -51,8 +51,8 @@ class Folder {
 /// The path that an open file has now, without links; empty if it has none any more.
 std::string path_of(const Descriptor& file);
 
-/// Opens what `handle` (O_PATH will do) stands for with `flags` of open(2), whatever lies at its path by now. `judged` is
-/// what fstat() said of it; the error is ESTALE should another file come of it. Never waits for a reader or writer.
+/// Opens what `handle` (O_PATH will do) stands for with `flags` of open(2), whatever lies at its path by now. `judged`
+/// is what fstat() said of it; the error is ESTALE should another file come of it. Never waits for a reader or writer.
 std::variant<Descriptor, SystemError> reopen(const Descriptor& handle, const struct stat& judged, int flags);
 
 /// The first file called `name` in the folders of `search_path` (separated by colons) that can be executed; `name`

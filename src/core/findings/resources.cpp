@@ -7,8 +7,7 @@
 namespace porter {
 
 Finding out_of_resources(const std::string& action, int error) {
-  Finding finding{Code::server_resources,
-                  {{"action", action}, {"reason", std::generic_category().message(error)}}};
+  Finding finding{Code::server_resources, {{"action", action}, {"reason", std::generic_category().message(error)}}};
   if (error == EMFILE) {
     finding.facts.emplace_back("limit_of", "open files");
     finding.facts.emplace_back("limit", "65536");

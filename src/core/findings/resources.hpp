@@ -7,8 +7,8 @@
 
 namespace porter {
 
-/// What could not be done ("open /srv/pages"), and why: `error` is the errno of the call that failed. What to do about it
-/// depends on what is short.
+/// What could not be done ("open /srv/pages"), and why: `error` is the errno of the call that failed. What to do about
+/// it depends on what is short.
 Finding out_of_resources(const std::string& action, int error);
 
 }  // namespace porter

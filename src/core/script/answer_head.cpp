@@ -65,9 +65,7 @@ bool read_line(std::string_view line, AnswerHead& head, bool& has_status) {
 
 }  // namespace
 
-bool AnswerHead::lacks_content_type() const {
-  return !location && !has_field("Content-Type");
-}
+bool AnswerHead::lacks_content_type() const { return !location && !has_field("Content-Type"); }
 
 bool AnswerHead::has_field(std::string_view name) const {
   return std::any_of(fields.begin(), fields.end(),

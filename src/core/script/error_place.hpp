@@ -31,9 +31,9 @@ struct SourceLine {
 /// The number that `text` is; 0 if it is none.
 std::size_t line_number(std::string_view text);
 
-/// The lines around line `line` of `file`, `around` before and after. None unless it is an ordinary file of a bounded size
-/// that really lies below one of `folders`, with `is_shown` true for each name on the way: an error message may name a
-/// terminal, a pipe without end, or any file of the machine. Never waits.
+/// The lines around line `line` of `file`, `around` before and after. None unless it is an ordinary file of a bounded
+/// size that really lies below one of `folders`, with `is_shown` true for each name on the way: an error message may
+/// name a terminal, a pipe without end, or any file of the machine. Never waits.
 std::vector<SourceLine> source_around(const std::string& file, std::size_t line, std::size_t around,
                                       std::span<const std::string> folders,
                                       const std::function<bool(std::string_view)>& is_shown);

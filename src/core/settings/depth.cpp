@@ -28,8 +28,8 @@ std::size_t string_length(std::string_view text) {
 }
 
 bool continues_a_key(char c) {
-  return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '_' || c == '-' || c == ' ' ||
-         c == '\t';
+  return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '_' || c == '-' ||
+         c == ' ' || c == '\t';
 }
 
 }  // namespace

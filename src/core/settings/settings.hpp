@@ -58,8 +58,8 @@ std::string limit_names();
 
 /// A folder or a file from anywhere, shown below a path of a site.
 struct Mount {
-  std::string path;    ///< The decoded path, such as "/archive"; no final slash.
-  std::string target;  ///< An absolute path on disk without links: a folder, or one file, which may be a script.
+  std::string path;       ///< The decoded path, such as "/archive"; no final slash.
+  std::string target;     ///< An absolute path on disk without links: a folder, or one file, which may be a script.
   std::string written{};  ///< The same as an absolute path in the words of the settings, links and all.
 };
 

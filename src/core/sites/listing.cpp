@@ -44,8 +44,8 @@ struct Target {
   std::string name;
 };
 
-/// What the link `name` in `folder` leads to; nullopt if a request for it would be refused, since it lies outside of the
-/// root, is hidden, or is a copy that is not shown.
+/// What the link `name` in `folder` leads to; nullopt if a request for it would be refused, since it lies outside of
+/// the root, is hidden, or is a copy that is not shown.
 std::optional<Target> target_of_link(const Settings& settings, const Site& site, const FolderFound& folder,
                                      const std::string& name) {
   const std::string& root = folder.root.real_path();

@@ -70,14 +70,14 @@ std::string permissions(mode_t mode) {
 struct Entry {
   Descriptor handle;  ///< For looking up only; read through files::reopen().
   struct stat info {};
-  std::string path;           ///< On disk, by the names that led to it.
-  std::string real;           ///< Where it really lies, without links.
-  std::size_t parts = 0;      ///< How many parts of the asked path lead to it.
-  std::string name;           ///< The last of the names that led to it.
-  bool stands_first = true;   ///< As in FileFound.
-  bool is_fallback = false;   ///< It answers for a path that matches nothing.
-  bool is_mounted = false;    ///< It is itself what is mounted, by the settings' own word.
-  bool is_index = false;      ///< It stands for the folder that was asked for.
+  std::string path;          ///< On disk, by the names that led to it.
+  std::string real;          ///< Where it really lies, without links.
+  std::size_t parts = 0;     ///< How many parts of the asked path lead to it.
+  std::string name;          ///< The last of the names that led to it.
+  bool stands_first = true;  ///< As in FileFound.
+  bool is_fallback = false;  ///< It answers for a path that matches nothing.
+  bool is_mounted = false;   ///< It is itself what is mounted, by the settings' own word.
+  bool is_index = false;     ///< It stands for the folder that was asked for.
 };
 
 /// One resolution in the making.
@@ -124,9 +124,9 @@ class Resolver {
     entry.handle = std::move(std::get<Descriptor>(found));
     if (::fstat(entry.handle.get(), &entry.info) != 0) return SystemError{errno};
     const std::string& root = root_->real_path();
-    entry.real = is_linked            ? files::path_of(entry.handle)
+    entry.real = is_linked          ? files::path_of(entry.handle)
                  : relative.empty() ? root
-                                      : (root == "/" ? "" : root) + "/" + relative;
+                                    : (root == "/" ? "" : root) + "/" + relative;
     if (entry.real.empty()) return SystemError{ENOENT};
     return entry;
   }
@@ -226,9 +226,9 @@ class Resolver {
   }
 
   Finding special(const Entry& entry) const {
-    return finding(Code::special_file, {{"file", entry.path},
-                                        {"file_quoted", text::shell_word(entry.path)},
-                                        {"kind", kind_name(entry.info.st_mode)}});
+    return finding(
+        Code::special_file,
+        {{"file", entry.path}, {"file_quoted", text::shell_word(entry.path)}, {"kind", kind_name(entry.info.st_mode)}});
   }
 
   /// The deepest entry that exists.
@@ -247,7 +247,8 @@ class Resolver {
     const std::string& root = root_->real_path();
     for (std::size_t begin = root == "/" ? 0 : root.size(); begin < real.size();) {
       const std::size_t end = std::min(real.find('/', begin + 1), real.size());
-      if (is_hidden(site_, std::string_view(real).substr(begin + 1, end - begin - 1))) return hidden(real.substr(0, end));
+      if (is_hidden(site_, std::string_view(real).substr(begin + 1, end - begin - 1)))
+        return hidden(real.substr(0, end));
       begin = end;
     }
     return std::nullopt;
@@ -345,9 +346,9 @@ class Resolver {
     if (auto refused = refuse_language(interpreter.language, file.path)) return std::move(*refused);
     std::string program = files::find_program(interpreter.program, settings_.search_path);
     if (program.empty()) {
-      Finding missing = finding(Code::interpreter_not_installed, {{"file", file.path},
-                                                                  {"program", interpreter.program},
-                                                                  {"path", settings_.search_path}});
+      Finding missing =
+          finding(Code::interpreter_not_installed,
+                  {{"file", file.path}, {"program", interpreter.program}, {"path", settings_.search_path}});
       if (!interpreter.package.empty()) missing.facts.emplace_back("package", interpreter.package);
       return missing;
     }
@@ -526,7 +527,8 @@ class Resolver {
   /// True if what lies in `folder`, the real path of `entry` or of the folder that it lies in, is run and not shown: by
   /// any of the names that the folder has.
   bool runs_in(const Entry& entry, std::string_view folder) const {
-    const std::size_t folders = S_ISDIR(entry.info.st_mode) || entry.is_index ? entry.parts : entry.parts - (entry.parts > 0 ? 1 : 0);
+    const std::size_t folders =
+        S_ISDIR(entry.info.st_mode) || entry.is_index ? entry.parts : entry.parts - (entry.parts > 0 ? 1 : 0);
     for (std::size_t i = 0; i < folders && !entry.is_fallback; ++i)
       if (contains(site_.script_folders, parts_[i])) return true;
     if (entry.is_fallback && names_script_folder(site_, files::folder_of(entry.path))) return true;

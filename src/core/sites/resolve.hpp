@@ -4,8 +4,8 @@
 // system but changes nothing, runs nothing, and may be called from any thread. The outcome comes with its trail: the
 // steps by which it was reached, as sentences for people.
 //
-// What is judged is what is sent: a file or folder is looked up once and held open, judged by that handle and by where it
-// really lies, and read through the same handle. What takes its place meanwhile is never sent.
+// What is judged is what is sent: a file or folder is looked up once and held open, judged by that handle and by where
+// it really lies, and read through the same handle. What takes its place meanwhile is never sent.
 #pragma once
 
 #include <sys/stat.h>

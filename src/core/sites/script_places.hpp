@@ -22,8 +22,8 @@ bool runs_below(const Site& site, std::string_view folder);
 /// True if `site` mounts the one file at `real`, a real path.
 bool is_mounted_file(const Site& site, std::string_view real);
 
-/// True if a link that is called as a script folder leads to the folder `relative` below `root`, or to one on the way to
-/// it, and stands in one of those folders itself.
+/// True if a link that is called as a script folder leads to the folder `relative` below `root`, or to one on the way
+/// to it, and stands in one of those folders itself.
 bool is_linked_as_script_folder(const Site& site, const files::Folder& root, std::string_view relative);
 
 }  // namespace porter::sites

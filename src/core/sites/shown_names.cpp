@@ -12,8 +12,9 @@ namespace {
 
 /// What editors, tools for differences and package managers put behind the name of a file that they keep.
 constexpr std::array<std::string_view, 22> kCopyEndings = {
-    "~",    ".bak",  ".swp",  ".swo",  ".swn",    ".swx",     ".save",     ".sav",      ".orig",      ".old",    ".tmp",
-    ".temp", ".rej", ".back", ".copy", ".backup", ".kate-swp", ".dpkg-old", ".dpkg-new", ".dpkg-dist", ".rpmsave", ".rpmnew"};
+    "~",         ".bak",      ".swp",      ".swo",       ".swn",     ".swx",   ".save", ".sav",
+    ".orig",     ".old",      ".tmp",      ".temp",      ".rej",     ".back",  ".copy", ".backup",
+    ".kate-swp", ".dpkg-old", ".dpkg-new", ".dpkg-dist", ".rpmsave", ".rpmnew"};
 /// Those of them that are refused whatever they were made from.
 constexpr std::array<std::string_view, 3> kNeverShown = {"~", ".bak", ".swp"};
 

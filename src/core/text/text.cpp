@@ -210,8 +210,8 @@ void NearestName::consider(std::string_view name) {
   // Whatever needs more edits than the best so far is passed over, and mostly that shows at a glance.
   const std::size_t most = best_score_ / 2;
   const std::uint64_t letters = letters_of(have);
-  const auto missing = static_cast<std::size_t>(
-      std::max(std::popcount(letters_ & ~letters), std::popcount(letters & ~letters_)));
+  const auto missing =
+      static_cast<std::size_t>(std::max(std::popcount(letters_ & ~letters), std::popcount(letters & ~letters_)));
   if (difference(have.size(), lower_.size()) <= most && missing <= most)
     score = std::min(score, 2 * edit_distance(lower_, have, most, work_left_));
   if (score < best_score_ || (score == best_score_ && best_ && name < *best_)) {

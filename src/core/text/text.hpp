@@ -31,8 +31,8 @@ std::string to_lower(std::string_view text);
 /// "one, two, three".
 std::string listed(std::span<const std::string> names);
 
-/// Looks among names, one after the other, for the one that `wanted` was most likely meant to be: equal but for case, with
-/// another ending, or a few edits away. Among equals the first in the order of bytes wins.
+/// Looks among names, one after the other, for the one that `wanted` was most likely meant to be: equal but for case,
+/// with another ending, or a few edits away. Among equals the first in the order of bytes wins.
 ///
 /// It takes a bounded amount of work, however many and however long the names are.
 class NearestName {
@@ -47,11 +47,11 @@ class NearestName {
 
  private:
   const std::string wanted_;
-  const std::string lower_;          ///< In lower case.
-  const std::string_view stem_;      ///< Of lower_, without its ending.
-  const std::uint64_t letters_;      ///< Of lower_, a bit for each.
-  std::size_t best_score_;           ///< In half steps; what is not below it is not near.
-  std::size_t work_left_ = 1'500'000;///< In cells of the table of edits, some nanoseconds each.
+  const std::string lower_;            ///< In lower case.
+  const std::string_view stem_;        ///< Of lower_, without its ending.
+  const std::uint64_t letters_;        ///< Of lower_, a bit for each.
+  std::size_t best_score_;             ///< In half steps; what is not below it is not near.
+  std::size_t work_left_ = 1'500'000;  ///< In cells of the table of edits, some nanoseconds each.
   std::optional<std::string> best_;
 };
 

@@ -6,10 +6,11 @@
 
 namespace porter::server::pages {
 
-/// The Content-Security-Policy of our HTML pages: the one style sheet that frame() puts into them (told by its SHA-256) and
-/// an empty icon, and nothing else; no frame of another page around them.
+/// The Content-Security-Policy of our HTML pages: the one style sheet that frame() puts into them (told by its SHA-256)
+/// and an empty icon, and nothing else; no frame of another page around them.
 inline constexpr std::string_view kHtmlPolicy =
-    "default-src 'none'; style-src 'sha256-zJkIqxbivcd0FlN/fgtoQN+GcXie4jdNnJbHWaSX/F8='; img-src data:; base-uri 'none'; "
+    "default-src 'none'; style-src 'sha256-zJkIqxbivcd0FlN/fgtoQN+GcXie4jdNnJbHWaSX/F8='; img-src data:; base-uri "
+    "'none'; "
     "form-action 'none'; frame-ancestors 'none'";
 /// That of our pages of plain text, which need nothing.
 inline constexpr std::string_view kTextPolicy = "default-src 'none'; frame-ancestors 'none'";

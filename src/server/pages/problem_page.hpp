@@ -12,9 +12,9 @@ namespace porter::server::pages {
 
 struct Problem {
   Finding finding;
-  std::string asked;                 ///< "GET /timetable"; empty if it could not be read.
-  std::vector<std::string> trail;    ///< How it came to this.
-  std::vector<std::string> details;  ///< The last lines of an error stream.
+  std::string asked;                       ///< "GET /timetable"; empty if it could not be read.
+  std::vector<std::string> trail;          ///< How it came to this.
+  std::vector<std::string> details;        ///< The last lines of an error stream.
   std::vector<script::SourceLine> source;  ///< The lines around the place that the finding names.
 };
 
