@@ -17,21 +17,41 @@ namespace {
 
 namespace fs = std::filesystem;
 
-/// "socket:[INODE]" of each socket that listens on `port`, as the links in /proc/PID/fd show it.
-std::vector<std::string> listening_sockets(const char* table, std::uint16_t port) {
-  std::vector<std::string> out;
+/// A row of the tables of sockets in /proc/net.
+struct SocketRow {
+  unsigned long local_port = 0;
+  unsigned long remote_port = 0;
+  std::string state;
+  std::string inode;  ///< "0": it belongs to no process any more.
+};
+
+std::vector<SocketRow> socket_rows(const char* table) {
+  std::vector<SocketRow> out;
   std::ifstream file(table);
   std::string line;
   std::getline(file, line);
+  const auto port_of = [](const std::string& address) {
+    const std::size_t colon = address.rfind(':');
+    return colon == std::string::npos ? 0UL : std::strtoul(address.c_str() + colon + 1, nullptr, 16);
+  };
   while (std::getline(file, line)) {
     std::istringstream words(line);
-    std::string slot, local, remote, state, queues, timer, retransmits, user, timeout, inode;
-    words >> slot >> local >> remote >> state >> queues >> timer >> retransmits >> user >> timeout >> inode;
-    constexpr std::string_view kListen = "0A";
-    const std::size_t colon = local.rfind(':');
-    if (state != kListen || colon == std::string::npos) continue;
-    if (std::strtoul(local.c_str() + colon + 1, nullptr, 16) == port) out.push_back("socket:[" + inode + "]");
+    std::string slot, local, remote, queues, timer, retransmits, user, timeout;
+    SocketRow row;
+    words >> slot >> local >> remote >> row.state >> queues >> timer >> retransmits >> user >> timeout >> row.inode;
+    row.local_port = port_of(local);
+    row.remote_port = port_of(remote);
+    out.push_back(std::move(row));
   }
+  return out;
+}
+
+/// "socket:[INODE]" of each socket that listens on `port`, as the links in /proc/PID/fd show it.
+std::vector<std::string> listening_sockets(const char* table, std::uint16_t port) {
+  constexpr std::string_view kListen = "0A";
+  std::vector<std::string> out;
+  for (const SocketRow& row : socket_rows(table))
+    if (row.state == kListen && row.local_port == port) out.push_back("socket:[" + row.inode + "]");
   return out;
 }
 
@@ -52,6 +72,13 @@ bool has_open(const fs::path& process, const std::vector<std::string>& sockets) 
 
 std::string text_of(const PortHolder& holder) {
   return text::escape_line(holder.name) + " (process " + std::to_string(holder.id) + ")";
+}
+
+bool is_end_held(std::uint16_t local_port, std::uint16_t remote_port) {
+  for (const char* const table : {"/proc/net/tcp", "/proc/net/tcp6"})
+    for (const SocketRow& row : socket_rows(table))
+      if (row.local_port == local_port && row.remote_port == remote_port && row.inode != "0") return true;
+  return false;
 }
 
 int first_open_port() {

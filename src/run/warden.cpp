@@ -103,25 +103,26 @@ void end_marked(std::uint64_t mark) {
 
 }  // namespace
 
-void dismiss_warden(const files::Descriptor& pipe) {
-  if (pipe.is_open()) [[maybe_unused]]
-    const ssize_t written = ::write(pipe.get(), "x", 1);
+void dismiss_warden(Warden warden) {
+  if (warden.pipe.is_open()) [[maybe_unused]]
+    const ssize_t written = ::write(warden.pipe.get(), "x", 1);
+  warden.pipe.reset();
+  while (warden.process > 0 && ::waitpid(warden.process, nullptr, 0) < 0 && errno == EINTR) {
+  }
 }
 
-files::Descriptor start_warden() {
+Warden start_warden(WardenIs is) {
   std::array<int, 2> ends{};
-  if (::pipe2(ends.data(), O_CLOEXEC) != 0) return files::Descriptor();
-  files::Descriptor kept(ends[1]);
+  if (::pipe2(ends.data(), O_CLOEXEC) != 0) return {};
+  Warden warden{files::Descriptor(ends[1])};
   const std::uint64_t mark = kin_mark();
-  // It is to be nobody's child, so for the moment of its making orphans do not come here.
   int holds_orphans = 0;
   ::prctl(PR_GET_CHILD_SUBREAPER, &holds_orphans);
-  ::prctl(PR_SET_CHILD_SUBREAPER, 0);
-  const pid_t child = ::fork();
-  if (child == 0) {
+  if (is == WardenIs::nobodys) ::prctl(PR_SET_CHILD_SUBREAPER, 0);
+  warden.process = ::fork();
+  if (warden.process == 0) {
     ::setsid();
-    // Forked twice, so that it is nobody's child and nobody has to bury it.
-    if (::fork() != 0) ::_exit(0);
+    if (is == WardenIs::nobodys && ::fork() != 0) ::_exit(0);
     const int null = ::open("/dev/null", O_RDWR);
     for (int i = 0; i < 3; ++i) ::dup2(null, i);
     ::dup2(ends[0], 3);
@@ -130,11 +131,14 @@ files::Descriptor start_warden() {
     keep_watch(3, mark);
   }
   ::close(ends[0]);
-  while (child > 0 && ::waitpid(child, nullptr, 0) < 0 && errno == EINTR) {
+  if (is == WardenIs::nobodys) {
+    while (warden.process > 0 && ::waitpid(warden.process, nullptr, 0) < 0 && errno == EINTR) {
+    }
+    ::prctl(PR_SET_CHILD_SUBREAPER, holds_orphans);
   }
-  ::prctl(PR_SET_CHILD_SUBREAPER, holds_orphans);
-  if (child < 0) return files::Descriptor();
-  return kept;
+  if (warden.process < 0) return {};
+  if (is == WardenIs::nobodys) warden.process = 0;
+  return warden;
 }
 
 }  // namespace porter::run

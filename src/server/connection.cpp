@@ -10,6 +10,7 @@
 #include <new>
 #include <utility>
 
+#include "run/port_holder.hpp"
 #include "server/answer.hpp"
 
 namespace porter::server {
@@ -480,18 +481,22 @@ asio::awaitable<bool> Connection::client_leaves() {
     char byte = 0;
     const ssize_t got = ::recv(socket_.native_handle(), &byte, 1, MSG_PEEK | MSG_DONTWAIT);
     if (got > 0) co_return false;
-    // A client that announced its last request may close its sending side and still wait for the answer; whether it has
-    // really gone shows when something is sent to it.
-    if (got == 0) co_return !half_close_is_fine_;
+    if (got == 0) co_return end_of_sending_means_gone();
     if (errno != EAGAIN && errno != EINTR) co_return true;
   }
 }
 
-bool Connection::has_client_left() const {
-  pollfd state{const_cast<asio::ip::tcp::socket&>(socket_).native_handle(), POLLRDHUP, 0};
+bool Connection::has_client_left() {
+  pollfd state{socket_.native_handle(), POLLRDHUP, 0};
   if (::poll(&state, 1, 0) <= 0) return false;
-  // As in client_leaves(): whoever announced its last request may have closed its sending side only.
-  return (state.revents & (POLLERR | POLLHUP)) != 0 || !half_close_is_fine_;
+  return (state.revents & (POLLERR | POLLHUP)) != 0 || end_of_sending_means_gone();
+}
+
+bool Connection::end_of_sending_means_gone() const {
+  // A client that announced its last request may close its sending side and still wait for the answer. Of one on this
+  // computer it can be told whether it still has its end of the connection; of others, when something is sent to them.
+  if (!half_close_is_fine_) return true;
+  return peer_.is_this_computer && !run::is_end_held(peer_.client_port, peer_.server_port);
 }
 
 bool Connection::will_close() {

@@ -91,7 +91,7 @@ class Connection : public std::enable_shared_from_this<Connection> {
   void resume_reading() { reading_cancelled_ = false; }
   bool is_reading_cancelled() const { return reading_cancelled_; }
   /// True if the client has gone, as far as that can be told without reading what it sent before.
-  bool has_client_left() const;
+  bool has_client_left();
   /// Calls `then`, once, soon after the client has gone; null: nobody wants to know any more.
   void when_client_leaves(std::function<void()> then) { when_client_leaves_ = std::move(then); }
 
@@ -153,6 +153,8 @@ class Connection : public std::enable_shared_from_this<Connection> {
   /// Tells the client, if nothing was sent yet, that its request had to be given up for lack of memory; the connection
   /// ends with it.
   void give_up_request();
+  /// What it means that the client sends nothing any more.
+  bool end_of_sending_means_gone() const;
   void log_exchange(std::string_view method, std::string_view target);
   /// Notes what only the access log asks for, if there is one.
   void note_for_access_log(const http::RequestHead& head);

@@ -27,7 +27,6 @@
 #include "run/kin.hpp"
 #include "run/port_holder.hpp"
 #include "run/terminal.hpp"
-#include "run/warden.hpp"
 #include "server/control.hpp"
 #include "server/server.hpp"
 #include "server/steering.hpp"
@@ -143,7 +142,7 @@ int serve_folder(const Options& options) {
   auto opened = options.port < 0 ? listen_from(address, kPortsTried) : listen_on(address);
   if (const auto* const error = std::get_if<ListenError>(&opened)) return explain_listen_error(address, *error);
   run::hold_kin();
-  auto warden = run::start_warden();
+  auto warden = run::start_warden(run::WardenIs::nobodys);
   if (options.port < 0 && address.port != kUsualPort) {
     const auto holder = run::find_port_holder(kUsualPort);
     start.instead_of = fmt::format("{} is taken by {}, so {} is used", kUsualPort,
@@ -220,7 +219,7 @@ int serve_settings(const Options& options) {
   auto doors = open_addresses(read.settings);
   if (!doors) return kPortTaken;
   run::hold_kin();
-  auto warden = run::start_warden();
+  auto warden = run::start_warden(run::WardenIs::nobodys);
 
   Journal journal(STDOUT_FILENO, Journal::Keep::last_lines);
   Shared shared;

@@ -11,7 +11,6 @@
 
 #include "core/findings/finding.hpp"
 #include "run/kin.hpp"
-#include "run/warden.hpp"
 #include "server/pages/frame.hpp"
 
 namespace porter::server {
@@ -85,12 +84,13 @@ void Server::run(StartLines start, Hangup hangup, std::function<void()> ready) {
   joiner_.join();
   // Nothing of any run outlives the server, wherever it has gone.
   run::end_all_kin();
-  if (warden_.is_open()) run::dismiss_warden(files::Descriptor(warden_.release()));
+  if (warden_.is_open()) run::dismiss_warden({files::Descriptor(warden_.release()), warden_process_});
 }
 
-void Server::keep_warden(files::Descriptor pipe) {
-  if (!pipe.is_open()) return;
-  warden_.assign(pipe.release());
+void Server::keep_warden(run::Warden warden) {
+  if (!warden.pipe.is_open()) return;
+  warden_.assign(warden.pipe.release());
+  warden_process_ = warden.process;
   asio::co_spawn(context_, watch_warden(), asio::detached);
 }
 
@@ -102,11 +102,11 @@ asio::awaitable<void> Server::watch_warden() {
     if (stopping_ || error == asio::error::operation_aborted) co_return;
     pause.expires_after(kPauseBetweenWardens);
     co_await pause.async_wait(run::kAwait);
-    boost::system::error_code ignored;
-    warden_.close(ignored);
-    files::Descriptor pipe = run::start_warden();
-    if (!pipe.is_open()) co_return;
-    warden_.assign(pipe.release());
+    run::dismiss_warden({files::Descriptor(warden_.release()), warden_process_});
+    run::Warden next = run::start_warden(run::WardenIs::own);
+    if (!next.pipe.is_open()) co_return;
+    warden_.assign(next.pipe.release());
+    warden_process_ = next.process;
   }
 }
 

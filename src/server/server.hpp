@@ -16,6 +16,7 @@
 #include <vector>
 
 #include "run/probe.hpp"
+#include "run/warden.hpp"
 #include "server/addresses.hpp"
 #include "server/start_lines.hpp"
 #include "server/worker.hpp"
@@ -41,8 +42,8 @@ class Server {
   /// Lets what is in progress finish, within its bound; run() returns then.
   void stop();
   void reopen_logs();
-  /// Keeps the warden at the end of `pipe`, and another one in its place should it be killed.
-  void keep_warden(files::Descriptor pipe);
+  /// Keeps the warden, and another one in its place should it be killed.
+  void keep_warden(run::Warden warden);
   /// Calls `end` once all requests are done with and the server is about to end.
   void at_end(std::function<void()> end) { ends_.push_back(std::move(end)); }
 
@@ -77,7 +78,8 @@ class Server {
   asio::steady_timer patience_;
   run::RunSet probes_;
   run::VersionsKnown versions_;
-  asio::posix::stream_descriptor warden_;
+  asio::posix::stream_descriptor warden_;  ///< Its pipe.
+  pid_t warden_process_ = 0;
   std::shared_ptr<const Snapshot> snapshot_;
   std::vector<Entrance> entrances_;
   std::vector<std::unique_ptr<Worker>> workers_;

@@ -260,7 +260,7 @@ TEST_CASE("a script of a client that has left the queue is not started, and its 
   TempFolder folder;
   folder.write("cgi-bin/slow", "#!/bin/sh\nsleep 1.5\nprintf 'Content-Type: text/plain\\n\\nslow'\n", 0755);
   folder.write("cgi-bin/mark", "#!/bin/sh\necho x >> marks\nprintf 'Content-Type: text/plain\\n\\nmark'\n", 0755);
-  Server server(folder.path(), {"--limit", "runs=1", "--limit", "queue=2"});
+  Server server(folder.path(), {"--limit", "runs=1", "--limit", "queue=3"});
   const std::string mark = "GET /cgi-bin/mark HTTP/1.1\r\nHost: localhost\r\n\r\n";
   Connection first(server.port());
   first.send("GET /cgi-bin/slow HTTP/1.1\r\nHost: localhost\r\n\r\n");
@@ -268,6 +268,8 @@ TEST_CASE("a script of a client that has left the queue is not started, and its 
   {
     Connection leaving(server.port());
     leaving.send(mark);
+    Connection last_request(server.port());
+    last_request.send("GET /cgi-bin/mark HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n\r\n");
     Connection leaving_with_body(server.port());
     leaving_with_body.send("POST /cgi-bin/mark HTTP/1.1\r\nHost: localhost\r\nContent-Length: 5\r\n\r\nab");
     pause_ms(200);
@@ -282,7 +284,9 @@ TEST_CASE("a script of a client that has left the queue is not started, and its 
         return ::poll(&ready, 1, 50) == 0;  // Otherwise it is told at once that the queue is full.
       },
       std::chrono::seconds(1)));
-  staying.send(mark);
+  // One that has closed only its sending side still waits.
+  staying.send("GET /cgi-bin/mark HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n\r\n");
+  staying.finish_sending();
   CHECK(first.receive().body == "slow");
   CHECK(staying.receive().body == "mark");
   pause_ms(300);

@@ -110,7 +110,7 @@ first-byte = 5
             (b"GET /large.bin" + end + b"Range: bytes=5-100,2000-\r\n\r\n", ("206",)),
             (b"GET /large.bin" + end + b"\r\n", ("200",)),
             (b"GET /none" + end + b"Accept: text/html\r\n\r\n", ("404",)),
-            (b"GET /cgi-bin/quick" + end + b"\r\n", ("200", "503")),
+            (b"GET /cgi-bin/quick" + end + b"\r\n", ("200", "500", "503")),
             (b"GET /cgi-bin/slow" + end + b"\r\n", ("200", "500", "503")),
             (b"GET /cgi-bin/away" + end + b"\r\n", ("200", "500", "503")),
             (b"GET /cgi-bin/fails" + end + b"\r\n", ("500", "503")),
@@ -193,7 +193,7 @@ first-byte = 5
                     out += [int(word) for word in file.read().split()]
             except OSError:
                 pass
-        return out
+        return [pid for pid in out if pid not in self.wardens()]
 
     def wardens(self):
         out = []

@@ -302,7 +302,8 @@ std::vector<pid_t> children_of(pid_t process) {
     std::string state;
     pid_t parent = 0;
     rest >> state >> parent;
-    if (parent == process) out.push_back(static_cast<pid_t>(std::stol(name)));
+    if (parent == process && text.find("(porter-warden)") == std::string::npos)
+      out.push_back(static_cast<pid_t>(std::stol(name)));
   }
   return out;
 }

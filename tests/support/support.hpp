@@ -148,7 +148,7 @@ std::size_t open_descriptors(pid_t process);
 std::vector<pid_t> processes_with(const std::string& text);
 /// How long a test that looks for rare things may look: PORTER_LONG_TESTS in seconds, else `usual`.
 std::chrono::seconds looking_time(std::chrono::seconds usual);
-/// Process ids of the children of `process`, zombies included.
+/// Process ids of the children of `process`, zombies included; its warden left out.
 std::vector<pid_t> children_of(pid_t process);
 /// Memory of the process, in KiB.
 long resident_kib(pid_t process);
