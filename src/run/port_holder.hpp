@@ -24,8 +24,9 @@ int first_open_port();
 /// kernel does not tell.
 std::optional<PortHolder> find_port_holder(std::uint16_t port);
 
-/// True if a process of this machine still has the end `local_port` of a TCP connection to `remote_port` open. Both ends of
-/// a connection of this machine with itself stand in its tables; an end that was closed belongs to nobody any more.
+/// True if a process of this machine still has the end `local_port` of a TCP connection to `remote_port` open. Both
+/// ends of a connection of this machine with itself stand in its tables; an end that was closed belongs to nobody any
+/// more.
 bool is_end_held(std::uint16_t local_port, std::uint16_t remote_port);
 
 }  // namespace porter::run

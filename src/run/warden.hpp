@@ -1,7 +1,7 @@
 // The warden: a small process beside the server that ends every script should the server itself be killed hard.
 //
-// It waits for the end of a pipe that the server holds open. When that comes without a word, the server is gone, and the
-// warden ends all processes that carry the mark of the server's runs (run/kin.hpp). It belongs to no terminal.
+// It waits for the end of a pipe that the server holds open. When that comes without a word, the server is gone, and
+// the warden ends all processes that carry the mark of the server's runs (run/kin.hpp). It belongs to no terminal.
 #pragma once
 
 #include <sys/types.h>
@@ -16,8 +16,8 @@ struct Warden {
   pid_t process = 0;  ///< 0 if it is nobody's child; else a child of this process, without a mark.
 };
 
-/// Whose child a warden is. Without a child, the end of a run needs no look for orphans; but while a process is made that
-/// is nobody's, orphans do not come here, so that is for a time without runs.
+/// Whose child a warden is. Without a child, the end of a run needs no look for orphans; but while a process is made
+/// that is nobody's, orphans do not come here, so that is for a time without runs.
 enum class WardenIs { nobodys, own };
 
 /// Makes a warden. Requires that hold_kin() was called before. Called early, before the first run begins, and again

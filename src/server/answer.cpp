@@ -214,10 +214,9 @@ asio::awaitable<void> answer(Connection& connection, Request& request) {
   const auto look = [&](Near near) {
     return sites::resolve(connection.settings(), connection.site(), {request.head.method, request.target, near});
   };
-  auto resolution = look(Near::left_out);
-  const auto* const finding = std::get_if<Finding>(&resolution.outcome);
-  if (finding != nullptr && finding->code == Code::path_not_found && connection.peer().is_this_computer) {
-    auto looking = connection.worker().shared().helpers.run([&] { return look(Near::looked_for); });
+  auto resolution = look(Near::few);
+  if (resolution.has_more_names && connection.peer().is_this_computer) {
+    auto looking = connection.worker().shared().helpers.run([&] { return look(Near::all); });
     resolution = co_await std::move(looking);
   }
   co_await answer_outcome(connection, request, std::move(resolution), 0);

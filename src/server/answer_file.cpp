@@ -75,6 +75,12 @@ class FileAnswer {
   std::string head_text(const AnswerHead& head) { return write_head(connection_, head, request_.head.minor_version); }
   bool may_be_kept() const;
   CachedFile make_cached() const;
+  /// Tells the cache that the file was judged again, also where it is not sent.
+  void renew() {
+    std::string space;
+    const auto path = may_be_kept() ? plain_path(request_.target.raw_path, space) : std::nullopt;
+    if (path) connection_.files().renew(connection_.site_number(), *path, found_.info, connection_.answered().begun);
+  }
   void keep(CachedFile cached) {
     std::string space;
     if (const auto path = plain_path(request_.target.raw_path, space))
@@ -119,6 +125,7 @@ FileAnswer::Fields FileAnswer::whole_fields(Coding coding) const {
 
 asio::awaitable<void> FileAnswer::answer() {
   connection_.answered().by = "file";
+  renew();
   const http::Verdict verdict = http::evaluate_conditions(request_.head, validators_, now_);
   if (verdict == http::Verdict::not_modified) {
     co_await send_head_only(304, common_fields(Coding::none));

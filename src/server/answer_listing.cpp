@@ -11,17 +11,23 @@ namespace porter::server {
 
 namespace {
 
+/// Some milliseconds' worth of entries.
+constexpr std::size_t kMostAtOnce = 1000;
+
 /// What listing a folder comes to: the page, an empty folder, or why it cannot be read.
 struct Listing {
   std::string page;
   bool is_empty = false;
+  bool is_too_large = false;
   std::optional<files::SystemError> error;
 };
 
 Listing make_listing(const Settings& settings, const Site& site, const sites::FolderFound& found,
-                     const http::Target& target) {
+                     const http::Target& target, std::size_t most) {
   Listing out;
-  auto entries = sites::read_entries(settings, site, found);
+  auto entries = sites::read_entries(settings, site, found, most);
+  out.is_too_large = std::holds_alternative<sites::TooMany>(entries);
+  if (out.is_too_large) return out;
   if (const auto* const error = std::get_if<files::SystemError>(&entries)) {
     out.error = *error;
     return out;
@@ -47,10 +53,16 @@ Finding listing_finding(const std::string& folder, files::SystemError error) {
 
 asio::awaitable<void> answer_listing(Connection& connection, const Request& request, sites::FolderFound found,
                                      std::vector<std::string> trail) {
-  // A folder may have any number of entries, so this is not for the thread that serves the others.
-  auto making = connection.worker().shared().helpers.run(
-      [&] { return make_listing(connection.settings(), connection.site(), found, request.target); });
-  Listing made = co_await std::move(making);
+  // Handing a short list to another thread costs more than making it; a long one is not for the thread that serves
+  // others.
+  const auto make = [&](std::size_t most) {
+    return make_listing(connection.settings(), connection.site(), found, request.target, most);
+  };
+  Listing made = make(kMostAtOnce);
+  if (made.is_too_large) {
+    auto making = connection.worker().shared().helpers.run([&] { return make(SIZE_MAX); });
+    made = co_await std::move(making);
+  }
   if (made.error) {
     co_await answer_problem(connection, &request, listing_finding(found.path, *made.error), std::move(trail));
     co_return;

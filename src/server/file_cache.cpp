@@ -64,9 +64,9 @@ std::shared_ptr<CachedFile> FileCache::find(std::size_t site, std::string_view p
   if (found == files.end()) return nullptr;
   struct stat info {};
   const Place& place = found->second;
-  if (Clock::now() - place.judged < kJudgementHolds && ::stat(place.file->path.c_str(), &info) == 0 &&
-      files::same_state(info, place.file->info))
-    return place.file;
+  // It stays until it is judged again, which may show that nothing has changed.
+  if (Clock::now() - place.judged >= kJudgementHolds) return nullptr;
+  if (::stat(place.file->path.c_str(), &info) == 0 && files::same_state(info, place.file->info)) return place.file;
   forget(found->first, *place.file);
   files.erase(found);
   return nullptr;
@@ -86,6 +86,11 @@ void FileCache::keep(std::size_t site, std::string_view path, CachedFile file, C
   if (file.file.is_open()) ++open_files_;
   const auto kept = files.emplace(std::move(key), Place{std::make_shared<CachedFile>(std::move(file)), judged}).first;
   bytes_ += bytes_of(kept->first, *kept->second.file);
+}
+
+void FileCache::renew(std::size_t site, std::string_view path, const struct stat& info, Clock::time_point judged) {
+  const auto found = sites_[site].find(path);
+  if (found != sites_[site].end() && files::same_state(info, found->second.file->info)) found->second.judged = judged;
 }
 
 void FileCache::add_compressed(CachedFile& file, std::string content) {

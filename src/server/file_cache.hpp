@@ -46,10 +46,14 @@ class FileCache {
   /// For the sites 0 to `sites` - 1, which share the bounds.
   explicit FileCache(std::size_t sites) : sites_(sites) {}
 
-  /// The file last sent for `path` of the site, if a stat() shows that it has not changed since; null if not.
+  /// The file last sent for `path` of the site, if it was judged a moment ago and a stat() shows that it has not
+  /// changed since; null if not.
   std::shared_ptr<CachedFile> find(std::size_t site, std::string_view path);
   /// Keeps `file` for `path` of the site, unless it is too young to be trusted. `judged` is when it was looked up.
   void keep(std::size_t site, std::string_view path, CachedFile file, Clock::time_point judged);
+  /// Notes that `path` has been judged again at `judged`, and leads to a file in the state `info`: what is kept of it
+  /// holds for another while, if it is the same.
+  void renew(std::size_t site, std::string_view path, const struct stat& info, Clock::time_point judged);
   /// Adds the compressed content to a `file` that find() has given.
   void add_compressed(CachedFile& file, std::string content);
 

@@ -275,7 +275,7 @@ int main(int argc, char** argv) {
     return app.exit(error) == 0 ? 0 : kBadUse;
   }
   // Few, long-lived allocations per thread: separate arenas would only keep memory that nobody uses.
-  ::mallopt(M_ARENA_MAX, 2);
+  ::mallopt(M_ARENA_MAX, 4);
   ::signal(SIGPIPE, SIG_IGN);
   raise_file_limit();
   return options.settings.empty() ? serve_folder(options) : serve_settings(options);

@@ -80,8 +80,9 @@ Order order_from_query(std::string_view query) {
   return order;
 }
 
-std::variant<std::vector<Entry>, files::SystemError> read_entries(const Settings& settings, const Site& site,
-                                                                  const FolderFound& folder) {
+std::variant<std::vector<Entry>, files::SystemError, TooMany> read_entries(const Settings& settings, const Site& site,
+                                                                           const FolderFound& folder,
+                                                                           std::size_t most) {
   // The folder that was judged, by its own handle: another one may lie at its path by now.
   struct stat judged {};
   if (::fstat(folder.handle.get(), &judged) != 0) return files::SystemError{errno};
@@ -97,7 +98,7 @@ std::variant<std::vector<Entry>, files::SystemError> read_entries(const Settings
     if (is_hidden(site, name) || is_withheld_copy(settings, site, name)) continue;
     struct stat info {};
     if (::fstatat(::dirfd(directory.get()), item->d_name, &info, AT_SYMLINK_NOFOLLOW) != 0) continue;
-    std::string real_name(name);
+    std::string real_name;
     if (S_ISLNK(info.st_mode)) {
       const auto target = target_of_link(settings, site, folder, item->d_name);
       if (!target) continue;
@@ -109,9 +110,10 @@ std::variant<std::vector<Entry>, files::SystemError> read_entries(const Settings
     entry.name = std::string(name);
     entry.is_folder = S_ISDIR(info.st_mode);
     entry.runs = would_run(settings, name, info, folder.is_script_folder) ||
-                 would_run(settings, real_name, info, folder.is_script_folder);
+                 (!real_name.empty() && would_run(settings, real_name, info, folder.is_script_folder));
     entry.size = entry.is_folder ? 0 : static_cast<std::uint64_t>(info.st_size);
     entry.changed = info.st_mtim.tv_sec;
+    if (entries.size() == most) return TooMany{};
     entries.push_back(std::move(entry));
   }
   for (const std::string& name : folder.mounted) {

@@ -31,10 +31,14 @@ struct Order {
 /// says nothing.
 Order order_from_query(std::string_view query);
 
+/// A folder has more entries than were wanted.
+struct TooMany {};
+
 /// The entries of `folder` that `site` shows: no hidden files, no backup copies, nothing that could not be opened
-/// anyway (special files); and what is mounted right below it. Unsorted.
-std::variant<std::vector<Entry>, files::SystemError> read_entries(const Settings& settings, const Site& site,
-                                                                  const FolderFound& folder);
+/// anyway (special files); and what is mounted right below it. Unsorted. TooMany as soon as there are more than `most`.
+std::variant<std::vector<Entry>, files::SystemError, TooMany> read_entries(const Settings& settings, const Site& site,
+                                                                           const FolderFound& folder,
+                                                                           std::size_t most = SIZE_MAX);
 
 /// Puts folders first, and each group in `order`; equal entries by name.
 void sort_entries(std::vector<Entry>& entries, Order order);

@@ -27,9 +27,8 @@ namespace porter::sites {
 struct Asked {
   std::string_view method;
   const http::Target& target;
-  /// Whether a name that does not exist is compared with all those in its folder, which may take some tens of
-  /// milliseconds.
-  enum class Near { looked_for, left_out } near_names = Near::looked_for;
+  /// With how many of its folder a name that does not exist is compared: all may take some tens of milliseconds.
+  enum class Near { all, few } near_names = Near::all;
 };
 
 /// A file to be sent, already open.
@@ -69,6 +68,7 @@ using Outcome = std::variant<FileFound, FolderFound, ScriptFound, Redirect, Find
 struct Resolution {
   Outcome outcome;
   std::vector<std::string> trail;
+  bool has_more_names = false;  ///< Near names were looked for among a few, and there are more.
 };
 
 /// What `asked` leads to at `site` under `settings`.

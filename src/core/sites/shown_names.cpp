@@ -10,16 +10,23 @@
 namespace porter::sites {
 namespace {
 
-/// What editors, tools for differences and package managers put behind the name of a file that they keep.
-constexpr std::array<std::string_view, 22> kCopyEndings = {
-    "~",         ".bak",      ".swp",      ".swo",       ".swn",     ".swx",   ".save", ".sav",
-    ".orig",     ".old",      ".tmp",      ".temp",      ".rej",     ".back",  ".copy", ".backup",
-    ".kate-swp", ".dpkg-old", ".dpkg-new", ".dpkg-dist", ".rpmsave", ".rpmnew"};
-/// Those of them that are refused whatever they were made from.
-constexpr std::array<std::string_view, 3> kNeverShown = {"~", ".bak", ".swp"};
+/// What editors, tools for differences and package managers put behind the dot after the name of a file that they keep.
+constexpr std::array<std::string_view, 21> kCopyEndings = {
+    "bak", "swp",  "swo",    "swn",      "swx",      "save",     "sav",       "orig",    "old",  "tmp",   "temp",
+    "rej", "back", "backup", "kate-swp", "dpkg-old", "dpkg-new", "dpkg-dist", "rpmsave", "copy", "rpmnew"};
+/// Those of them that are refused whatever they were made from, as "~" is.
+constexpr std::array<std::string_view, 2> kNeverShown = {"bak", "swp"};
 
-bool ends_in(std::string_view name, std::string_view ending) {
-  return name.size() > ending.size() && http::same_name(name.substr(name.size() - ending.size()), ending);
+/// What follows the last dot in `name`; empty if there is none but at its beginning.
+std::string_view ending_of(std::string_view name) {
+  const std::size_t dot = name.rfind('.');
+  return dot == name.npos || dot == 0 ? std::string_view() : name.substr(dot + 1);
+}
+
+template <typename Endings>
+bool is_among(const Endings& endings, std::string_view ending) {
+  return std::any_of(endings.begin(), endings.end(),
+                     [ending](std::string_view one) { return http::same_name(one, ending); });
 }
 
 /// "x.save.1" and "x.bak2" without their number, as long as something is left.
@@ -32,9 +39,10 @@ std::string_view without_number(std::string_view name) {
 }
 
 std::optional<std::string_view> without_copy_ending(std::string_view name) {
-  for (const std::string_view ending : kCopyEndings)
-    if (ends_in(name, ending)) return name.substr(0, name.size() - ending.size());
-  return std::nullopt;
+  if (name.size() > 1 && name.back() == '~') return name.substr(0, name.size() - 1);
+  const std::string_view ending = ending_of(name);
+  if (ending.empty() || !is_among(kCopyEndings, ending)) return std::nullopt;
+  return name.substr(0, name.size() - ending.size() - 1);
 }
 
 bool contains(const std::vector<std::string>& names, std::string_view name) {
@@ -68,8 +76,7 @@ std::optional<std::string_view> copied_from(std::string_view name) {
 }
 
 bool is_withheld_copy(const Settings& settings, const Site& site, std::string_view name) {
-  const auto is_never_shown = [name](std::string_view ending) { return ends_in(name, ending); };
-  if (std::any_of(kNeverShown.begin(), kNeverShown.end(), is_never_shown)) return true;
+  if ((name.size() > 1 && name.back() == '~') || is_among(kNeverShown, ending_of(name))) return true;
   for (auto rest = copied_from(name); rest; rest = copied_from(*rest)) {
     // ".page.php.swo" is made from "page.php", and so is ".#page.php".
     const std::string_view undotted = rest->substr(std::min(rest->find_first_not_of(".#"), rest->size()));
