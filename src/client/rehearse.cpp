@@ -28,6 +28,7 @@
 #include "run/environment.hpp"
 #include "run/finding_json.hpp"
 #include "run/instance.hpp"
+#include "run/kin.hpp"
 #include "run/script_run.hpp"
 
 namespace porter::client {
@@ -162,6 +163,8 @@ Rehearsed rehearse(const Settings& settings, const Site& site, const sites::Scri
     order.input_length = request.body.size();
   }
   order.limits = settings.limits;
+  // What the script starts ends with the rehearsal, as it ends with a request.
+  run::hold_kin();
   asio::io_context context(1);
   run::RunSet runs(context.get_executor());
   auto started = run::ScriptRun::start(context.get_executor(), runs, std::move(order));
@@ -177,6 +180,7 @@ Rehearsed rehearse(const Settings& settings, const Site& site, const sites::Scri
                    if (error) std::rethrow_exception(error);
                  });
   context.run();
+  run::end_all_kin();
   return out;
 }
 

@@ -45,6 +45,13 @@ std::optional<std::string_view> without_copy_ending(std::string_view name) {
   return name.substr(0, name.size() - ending.size() - 1);
 }
 
+/// What is true at a glance for nearly every name; listings ask for each of their entries.
+bool is_surely_no_copy(std::string_view name) {
+  const char last = name.empty() ? '\0' : name.back();
+  const bool may_be = last == '~' || last == '#' || (last >= '0' && last <= '9');
+  return !may_be && !is_among(kCopyEndings, ending_of(name));
+}
+
 bool contains(const std::vector<std::string>& names, std::string_view name) {
   return std::find(names.begin(), names.end(), name) != names.end();
 }
@@ -76,6 +83,7 @@ std::optional<std::string_view> copied_from(std::string_view name) {
 }
 
 bool is_withheld_copy(const Settings& settings, const Site& site, std::string_view name) {
+  if (is_surely_no_copy(name)) return false;
   if ((name.size() > 1 && name.back() == '~') || is_among(kNeverShown, ending_of(name))) return true;
   for (auto rest = copied_from(name); rest; rest = copied_from(*rest)) {
     // ".page.php.swo" is made from "page.php", and so is ".#page.php".
