@@ -23,6 +23,8 @@ namespace {
 
 constexpr std::uint64_t kCompressFrom = 1024;
 constexpr std::size_t kPiece = 64 * 1024;
+/// How long compressing goes on without a pause.
+constexpr std::chrono::milliseconds kMostAtOnce{3};
 
 /// Up to `size` bytes of `file` from `offset`; fewer if it has become shorter.
 std::string read_part(int file, std::uint64_t offset, std::size_t size) {
@@ -238,14 +240,18 @@ asio::awaitable<void> FileAnswer::send_compressed() {
   if (request_.is_head() || !sent) co_return;
   Gzip stream;
   std::string out;
+  auto resumed = Connection::Clock::now();
   for (std::uint64_t at = 0; sent && at < size_; at += kPiece) {
     const auto wanted = static_cast<std::size_t>(std::min<std::uint64_t>(kPiece, size_ - at));
     const std::string piece = read_part(found_.file.get(), at, wanted);
     sent = piece.size() == wanted;
     const bool last = at + wanted == size_;
     if (sent) stream.add(piece, last ? Gzip::More::no : Gzip::More::yes, out);
-    // Compressing takes its time, and others have requests too.
-    co_await asio::post(connection_.executor(), asio::use_awaitable);
+    // Compressing takes its time, and others have requests too; but pausing after each piece would only mix them up.
+    if (Connection::Clock::now() - resumed > kMostAtOnce) {
+      co_await asio::post(connection_.executor(), asio::use_awaitable);
+      resumed = Connection::Clock::now();
+    }
     if (!sent || out.empty()) continue;
     connection_.answered().body_bytes += out.size();
     std::string chunk_head;
