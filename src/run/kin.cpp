@@ -26,6 +26,7 @@
 #include <vector>
 
 #include "core/files/descriptor.hpp"
+#include "run/mark.hpp"
 
 namespace porter::run {
 namespace {
@@ -104,15 +105,8 @@ void add_children(pid_t id, std::vector<pid_t>& out) {
 /// The number of the run that the process `id` belongs to; nullopt: to none of this process.
 std::optional<std::uint64_t> number_of(pid_t id) {
   const std::string limits = content_of("/proc/" + std::to_string(id) + "/limits");
-  constexpr std::string_view kName = "Max realtime timeout";
-  const std::size_t line = limits.find(kName);
-  if (line == limits.npos) return std::nullopt;
-  const std::size_t digits = limits.find_first_not_of(' ', line + kName.size());
-  std::uint64_t value = 0;
-  if (digits == limits.npos ||
-      std::from_chars(limits.data() + digits, limits.data() + limits.size(), value).ec != std::errc{} ||
-      (value & ~kNumberMask) != base)
-    return std::nullopt;
+  const std::uint64_t value = mark_in(limits);
+  if (value == 0 || (value & ~kNumberMask) != base) return std::nullopt;
   return value & kNumberMask;
 }
 

@@ -19,6 +19,7 @@
 #include <string_view>
 
 #include "run/kin.hpp"
+#include "run/mark.hpp"
 
 namespace porter::run {
 namespace {
@@ -53,15 +54,9 @@ bool is_marked(std::string_view name, std::uint64_t mark) {
   static std::array<char, 4096> text;
   const ssize_t got = ::read(file, text.data(), text.size());
   ::close(file);
-  if (got <= 0) return false;
-  const std::string_view limits(text.data(), static_cast<std::size_t>(got));
-  constexpr std::string_view kName = "Max realtime timeout";
-  const std::size_t line = limits.find(kName);
-  const std::size_t digits = line == limits.npos ? line : limits.find_first_not_of(' ', line + kName.size());
-  std::uint64_t value = 0;
-  return digits != limits.npos &&
-         std::from_chars(limits.data() + digits, limits.data() + limits.size(), value).ec == std::errc{} &&
-         value >> kNumberBits == mark >> kNumberBits;
+  // Without a mark nobody is meant: most processes have no such limit, which reads as 0.
+  if (got <= 0 || mark == 0) return false;
+  return mark_in({text.data(), static_cast<std::size_t>(got)}) >> kNumberBits == mark >> kNumberBits;
 }
 
 /// Ends every marked process that there is at the moment.
