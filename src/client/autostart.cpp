@@ -21,9 +21,9 @@
 #include "core/files/content.hpp"
 #include "core/files/paths.hpp"
 #include "core/text/text.hpp"
-#include "run/environment.hpp"
-#include "run/instance.hpp"
-#include "run/port_holder.hpp"
+#include "machine/environment.hpp"
+#include "machine/instance.hpp"
+#include "machine/port_holder.hpp"
 
 namespace porter::client {
 namespace {
@@ -46,13 +46,13 @@ struct Unit {
   std::string file;
 };
 
-Unit unit_of(const run::Instance& instance) {
+Unit unit_of(const machine::Instance& instance) {
   // The name of the instance's folder is another for every settings file.
   const std::string name = "upright-porter-" + std::string(files::base_name(instance.folder)).substr(0, 8) + ".service";
-  return {name, run::config_folder() + "/systemd/user/" + name};
+  return {name, machine::config_folder() + "/systemd/user/" + name};
 }
 
-std::string unit_text(const run::Instance& instance) {
+std::string unit_text(const machine::Instance& instance) {
   return fmt::format(
       "[Unit]\nDescription=Upright Porter for {}\n\n[Service]\nType=notify\nExecStart={} --settings {}\n"
       "ExecReload=/bin/kill -HUP "
@@ -62,7 +62,7 @@ std::string unit_text(const run::Instance& instance) {
 
 /// Runs systemctl --user; its exit status, or -1 if there is none.
 int systemctl(std::vector<std::string> words) {
-  const std::string program = files::find_program("systemctl", run::search_path());
+  const std::string program = files::find_program("systemctl", machine::search_path());
   if (program.empty()) return -1;
   words.insert(words.begin(), {"systemctl", "--user"});
   std::vector<char*> arguments;
@@ -78,12 +78,12 @@ int systemctl(std::vector<std::string> words) {
 /// Tells of ports that a server started at login may not open.
 void tell_reserved_ports(const Settings& settings) {
   for (const Listener& listener : settings.listeners())
-    if (listener.address.port < run::first_open_port())
+    if (listener.address.port < machine::first_open_port())
       fail(Finding{Code::port_reserved, {{"port", std::to_string(listener.address.port)}}});
 }
 
-int turn_on(const run::Instance& instance, const Unit& unit) {
-  const SettingsRead read = run::read_settings_file(instance.settings);
+int turn_on(const machine::Instance& instance, const Unit& unit) {
+  const SettingsRead read = machine::read_settings_file(instance.settings);
   if (!read.problems.empty()) return fail(read.problems);
   std::error_code error;
   fs::create_directories(fs::path(unit.file).parent_path(), error);
@@ -95,7 +95,7 @@ int turn_on(const run::Instance& instance, const Unit& unit) {
   fmt::print("Written: {}\n", text::escape_line(unit.file));
   tell_reserved_ports(read.settings);
   // A server that was started by hand holds the lock; the unit takes over at the next login.
-  const bool runs = run::lock_holder(instance).has_value();
+  const bool runs = machine::lock_holder(instance).has_value();
   if (systemctl({"daemon-reload"}) == 0 &&
       systemctl(runs ? std::vector<std::string>{"enable", unit.name}
                      : std::vector<std::string>{"enable", "--now", unit.name}) == 0) {
@@ -121,23 +121,23 @@ int turn_off(const Unit& unit) {
   return kFine;
 }
 
-int show(const run::Instance& instance, const Unit& unit) {
+int show(const machine::Instance& instance, const Unit& unit) {
   if (::access(unit.file.c_str(), F_OK) != 0) {
     fmt::print("The server does not start at login. To have it so: uporter autostart on{}\n",
-               run::settings_option(instance.settings));
+               machine::settings_option(instance.settings));
     return kFailed;
   }
   fmt::print("The server starts at login: {}\n", text::escape_line(unit.file));
   if (files::content_of(unit.file) != unit_text(instance))
     return fail(fmt::format("The unit is for another place of the program. Write it anew: uporter autostart on{}",
-                            run::settings_option(instance.settings)));
+                            machine::settings_option(instance.settings)));
   return kFine;
 }
 
 }  // namespace
 
 int run_autostart(const std::string& settings, Autostart wish) {
-  const run::Instance instance = run::find_instance(settings);
+  const machine::Instance instance = machine::find_instance(settings);
   const Unit unit = unit_of(instance);
   if (wish == Autostart::on) return turn_on(instance, unit);
   return wish == Autostart::off ? turn_off(unit) : show(instance, unit);

@@ -15,11 +15,11 @@ namespace porter::client {
 namespace {
 
 /// What a server has for an answer; a reload may open files on slow disks. One that hangs must not hang its client too.
-constexpr timeval kPatience{20, 0};
+constexpr timeval kMostWait{20, 0};
 constexpr timeval kForever{0, 0};
 
 /// Connects and sends the request; not open: that could not be done.
-files::Descriptor send_request(const run::Instance& instance, const std::string& method, const std::string& target,
+files::Descriptor send_request(const machine::Instance& instance, const std::string& method, const std::string& target,
                                const nlohmann::json& body, timeval patience) {
   files::Descriptor socket(::socket(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0));
   sockaddr_un name{};
@@ -51,9 +51,9 @@ bool receive(const files::Descriptor& socket, std::string& out) {
 
 }  // namespace
 
-Reply ask(const run::Instance& instance, const std::string& method, const std::string& target,
+Reply ask(const machine::Instance& instance, const std::string& method, const std::string& target,
           const nlohmann::json& body) {
-  const files::Descriptor socket = send_request(instance, method, target, body, kPatience);
+  const files::Descriptor socket = send_request(instance, method, target, body, kMostWait);
   if (!socket.is_open()) return {0, "its control socket " + instance.socket + " cannot be reached"};
   std::string answer;
   while (receive(socket, answer)) {
@@ -64,7 +64,7 @@ Reply ask(const run::Instance& instance, const std::string& method, const std::s
   return {std::atoi(answer.c_str() + 9), nlohmann::json::parse(answer.substr(end + 4), nullptr, false)};
 }
 
-bool ask_for_lines(const run::Instance& instance, const std::string& target,
+bool ask_for_lines(const machine::Instance& instance, const std::string& target,
                    const std::function<bool(const nlohmann::json&)>& take) {
   const files::Descriptor socket = send_request(instance, "GET", target, nullptr, kForever);
   if (!socket.is_open()) return false;

@@ -6,7 +6,7 @@
 #include <optional>
 #include <string>
 
-#include "run/instance.hpp"
+#include "machine/instance.hpp"
 
 namespace porter::client {
 
@@ -16,12 +16,12 @@ struct Reply {
 };
 
 /// Asks the server one thing: "GET", "/v1/status".
-Reply ask(const run::Instance& instance, const std::string& method, const std::string& target,
+Reply ask(const machine::Instance& instance, const std::string& method, const std::string& target,
           const nlohmann::json& body = nullptr);
 
 /// Asks for lines of JSON and hands each to `take` as it comes, until the server ends or `take` returns false. False:
 /// it could not be asked.
-bool ask_for_lines(const run::Instance& instance, const std::string& target,
+bool ask_for_lines(const machine::Instance& instance, const std::string& target,
                    const std::function<bool(const nlohmann::json&)>& take);
 
 }  // namespace porter::client

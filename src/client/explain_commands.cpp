@@ -10,17 +10,15 @@
 
 #include "client/control_client.hpp"
 #include "client/output.hpp"
+#include "core/findings/finding_json.hpp"
 #include "core/text/text.hpp"
-#include "run/doctor.hpp"
-#include "run/explain.hpp"
-#include "run/finding_json.hpp"
+#include "machine/doctor.hpp"
+#include "machine/explain.hpp"
 
 namespace porter::client {
 namespace {
 
 using Json = nlohmann::json;
-
-std::string shown(const Json& value) { return text::escape_line(value.get<std::string>()); }
 
 void print_explanation(const Json& explanation) {
   const bool served = explanation["served"].get<bool>();
@@ -41,42 +39,42 @@ void print_explanation(const Json& explanation) {
   for (const Json& step : explanation["trail"]) fmt::print("{:>2}. {}\n", ++number, shown(step));
 }
 
-run::Standing standing_of(const run::Instance& instance) {
-  const auto process = run::lock_holder(instance);
-  return {process.has_value(), process.value_or(0), run::settings_option(instance.settings)};
+machine::Standing standing_of(const machine::Instance& instance) {
+  const auto process = machine::lock_holder(instance);
+  return {process.has_value(), process.value_or(0), machine::settings_option(instance.settings)};
 }
 
 }  // namespace
 
 int run_explain(const std::string& settings, const std::string& what, Form form) {
-  const run::Instance instance = run::find_instance(settings);
+  const machine::Instance instance = machine::find_instance(settings);
   std::array<char, PATH_MAX> folder{};
   const std::string here = ::getcwd(folder.data(), folder.size()) != nullptr ? folder.data() : "/";
   Json explanation;
-  if (run::lock_holder(instance)) {
+  if (machine::lock_holder(instance)) {
     const Reply reply =
         ask(instance, "POST", "/v1/explain", {{"what", text::to_utf8(what)}, {"folder", text::to_utf8(here)}});
     if (reply.status == 200) explanation = reply.body;
   }
   if (explanation.is_null()) {
-    SettingsRead read = run::read_settings_file(instance.settings);
+    SettingsRead read = machine::read_settings_file(instance.settings);
     if (!read.problems.empty()) return fail(read.problems);
-    explanation = Json::parse(run::json_of(run::explain(read.settings, standing_of(instance), what, here)));
+    explanation = Json::parse(json_of(machine::explain(read.settings, standing_of(instance), what, here)));
   }
   form == Form::json ? fmt::print("{}\n", explanation.dump(2)) : print_explanation(explanation);
   return explanation["served"].get<bool>() ? kFine : kFailed;
 }
 
 int run_doctor(const std::string& settings, Form form) {
-  const run::Instance instance = run::find_instance(settings);
-  const auto checks = run::examine(instance, standing_of(instance));
+  const machine::Instance instance = machine::find_instance(settings);
+  const auto checks = machine::examine(instance, standing_of(instance));
   std::size_t problems = 0;
   Json out = Json::array();
-  for (const run::Check& check : checks) {
+  for (const machine::Check& check : checks) {
     problems += check.problems.size();
     out.push_back({{"what", text::to_utf8(check.what)},
                    {"state", text::to_utf8(check.state)},
-                   {"problems", run::json_of(check.problems)}});
+                   {"problems", json_of(check.problems)}});
     if (form == Form::json) continue;
     const bool fine = check.problems.empty();
     fmt::print("{}{}{}  {}: {}\n", fine ? paint().good : paint().bad, fine ? "✓" : "✗", paint().plain,

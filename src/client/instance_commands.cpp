@@ -24,7 +24,7 @@
 #include "core/files/descriptor.hpp"
 #include "core/http/target.hpp"
 #include "core/text/text.hpp"
-#include "run/instance.hpp"
+#include "machine/instance.hpp"
 
 namespace porter::client {
 namespace {
@@ -41,16 +41,16 @@ constexpr int kAlreadyRunning = 4;
 constexpr std::chrono::milliseconds kLookEvery{20};
 constexpr off_t kLargeLog = 1024 * 1024;
 
-Finding not_running(const run::Instance& instance) {
+Finding not_running(const machine::Instance& instance) {
   return {Code::server_not_running,
-          {{"settings", instance.settings}, {"option", run::settings_option(instance.settings)}}};
+          {{"settings", instance.settings}, {"option", machine::settings_option(instance.settings)}}};
 }
 
-Finding unreachable(const run::Instance& instance, const std::string& reason) {
+Finding unreachable(const machine::Instance& instance, const std::string& reason) {
   Finding finding{
       Code::server_unreachable,
-      {{"settings", instance.settings}, {"reason", reason}, {"option", run::settings_option(instance.settings)}}};
-  if (const pid_t process = run::lock_holder(instance).value_or(0); process > 0)
+      {{"settings", instance.settings}, {"reason", reason}, {"option", machine::settings_option(instance.settings)}}};
+  if (const pid_t process = machine::lock_holder(instance).value_or(0); process > 0)
     finding.facts.emplace_back("process", std::to_string(process));
   return finding;
 }
@@ -59,13 +59,13 @@ Finding unreachable(const run::Instance& instance, const std::string& reason) {
 class RunningServer {
  public:
   /// The server that holds the lock; with a process of 0 if none does, or if it cannot be told which.
-  static RunningServer of(const run::Instance& instance) {
+  static RunningServer of(const machine::Instance& instance) {
     RunningServer server;
-    const pid_t process = run::lock_holder(instance).value_or(0);
+    const pid_t process = machine::lock_holder(instance).value_or(0);
     if (process <= 0) return server;
     server.handle_.reset(static_cast<int>(::syscall(SYS_pidfd_open, process, 0)));
     // The number may have passed to another process before it was opened.
-    if (server.handle_.is_open() && run::lock_holder(instance) == process) server.process_ = process;
+    if (server.handle_.is_open() && machine::lock_holder(instance) == process) server.process_ = process;
     return server;
   }
 
@@ -87,32 +87,32 @@ class RunningServer {
 
 /// Waits until the holder of the lock can be told: a server that is just starting writes its name a moment after taking
 /// it. A process of 0: none holds it any more, or it cannot be told.
-RunningServer wait_for_server(const run::Instance& instance) {
+RunningServer wait_for_server(const machine::Instance& instance) {
   const auto end = Clock::now() + kPatience;
   for (;;) {
     RunningServer server = RunningServer::of(instance);
-    if (server.process() > 0 || !run::lock_holder(instance) || Clock::now() > end) return server;
+    if (server.process() > 0 || !machine::lock_holder(instance) || Clock::now() > end) return server;
     std::this_thread::sleep_for(kLookEvery);
   }
 }
 
 /// Asks a server that may just be starting: it has the lock before it has its control socket. Status 0: it does not
 /// answer within `time`, or has ended.
-Reply ask_patiently(const run::Instance& instance, const std::string& method, const std::string& target,
+Reply ask_patiently(const machine::Instance& instance, const std::string& method, const std::string& target,
                     std::chrono::milliseconds time) {
   const auto end = Clock::now() + time;
   for (;;) {
     Reply reply = ask(instance, method, target);
-    if (reply.status != 0 || Clock::now() > end || !run::lock_holder(instance)) return reply;
+    if (reply.status != 0 || Clock::now() > end || !machine::lock_holder(instance)) return reply;
     std::this_thread::sleep_for(kLookEvery);
   }
 }
 
 /// Asks the running server; prints why not and sets `status` if that is not possible.
-std::optional<Reply> ask_running(const run::Instance& instance, const std::string& method, const std::string& target,
-                                 int& status) {
+std::optional<Reply> ask_running(const machine::Instance& instance, const std::string& method,
+                                 const std::string& target, int& status) {
   status = kFailed;
-  if (!run::lock_holder(instance)) {
+  if (!machine::lock_holder(instance)) {
     fail(not_running(instance));
     return std::nullopt;
   }
@@ -131,8 +131,6 @@ std::string since_text(long long seconds) {
   if (seconds < 86400) return fmt::format("{} h {} min", seconds / 3600, seconds / 60 % 60);
   return fmt::format("{} days", seconds / 86400);
 }
-
-std::string shown(const Json& value) { return text::escape_line(value.get<std::string>()); }
 
 void print_sites(const Json& sites) {
   std::size_t widest = 0;
@@ -203,7 +201,7 @@ std::string log_since(const std::string& path, off_t from) {
 }
 
 /// Starts uporterd in a session of its own. Its process id, or -1; `ready` can be read once it answers or has ended.
-pid_t spawn_server(const run::Instance& instance, int log, files::Descriptor& ready) {
+pid_t spawn_server(const machine::Instance& instance, int log, files::Descriptor& ready) {
   std::array<int, 2> ends{};
   if (::pipe2(ends.data(), O_CLOEXEC) != 0) return -1;
   ready.reset(ends[0]);
@@ -242,9 +240,9 @@ bool wait_until_ready(int ready, std::chrono::milliseconds time) {
 enum class Present { none, answers, silent };
 
 /// Tells of the server that runs already; one that is stopping is waited for.
-Present look_at_present(const run::Instance& instance) {
+Present look_at_present(const machine::Instance& instance) {
   const auto end = Clock::now() + kStartTime;
-  while (run::lock_holder(instance) && Clock::now() < end) {
+  while (machine::lock_holder(instance) && Clock::now() < end) {
     const RunningServer server = wait_for_server(instance);
     const Reply reply = ask_patiently(instance, "GET", "/v1/status", kStartTime);
     const bool is_stopping = reply.status == 200 && reply.body.value("state", "") == "stopping";
@@ -256,11 +254,11 @@ Present look_at_present(const run::Instance& instance) {
     if (is_stopping) server.has_ended_within(kStopTime);
     std::this_thread::sleep_for(kLookEvery);
   }
-  return run::lock_holder(instance) ? Present::silent : Present::none;
+  return machine::lock_holder(instance) ? Present::silent : Present::none;
 }
 
 /// Tells how a start went that has not come to an answering server.
-int explain_failed_start(const run::Instance& instance, pid_t id, off_t log_before, const std::string& settings) {
+int explain_failed_start(const machine::Instance& instance, pid_t id, off_t log_before, const std::string& settings) {
   int status = 0;
   if (::waitpid(id, &status, WNOHANG) == 0) {
     // The end of the pipe may come a moment before that of the process.
@@ -282,7 +280,7 @@ int explain_failed_start(const run::Instance& instance, pid_t id, off_t log_befo
 
 int run_start(const std::string& settings) {
   if (!exists_if_named(settings)) return kBadUse;
-  const run::Instance present = run::find_instance(settings);
+  const machine::Instance present = machine::find_instance(settings);
   switch (look_at_present(present)) {
     case Present::answers:
       return kFine;
@@ -291,8 +289,8 @@ int run_start(const std::string& settings) {
     case Present::none:
       break;
   }
-  const run::Instance instance = run::instance_for(present.named);
-  if (const auto wrong = run::make_folders(instance)) return fail(*wrong);
+  const machine::Instance instance = machine::instance_for(present.named);
+  if (const auto wrong = machine::make_folders(instance)) return fail(*wrong);
   struct stat info {};
   if (::stat(instance.log.c_str(), &info) == 0 && info.st_size > kLargeLog)
     ::rename(instance.log.c_str(), (instance.log + ".old").c_str());
@@ -317,13 +315,13 @@ int run_start(const std::string& settings) {
 }
 
 int run_stop(const std::string& settings) {
-  const run::Instance instance = run::find_instance(settings);
-  if (!run::lock_holder(instance)) {
+  const machine::Instance instance = machine::find_instance(settings);
+  if (!machine::lock_holder(instance)) {
     fmt::print("No server runs for {}.\n", text::escape_line(instance.settings));
     return kFine;
   }
   const RunningServer server = wait_for_server(instance);
-  if (server.process() == 0 && run::lock_holder(instance))
+  if (server.process() == 0 && machine::lock_holder(instance))
     return fail(unreachable(instance, "it cannot be told which process it is"));
   // One that is just starting opens its control socket in a moment. A server that another start has brought since is
   // not meant, so whether this one has ended is asked of its own process.
@@ -331,7 +329,7 @@ int run_stop(const std::string& settings) {
   const auto end = Clock::now() + kPatienceForStop;
   bool is_told = false;
   while (!is_told && !server.has_ended_within(kNow) && Clock::now() < end) {
-    is_told = run::lock_holder(instance) == server.process() && ask(instance, "POST", "/v1/stop").status != 0;
+    is_told = machine::lock_holder(instance) == server.process() && ask(instance, "POST", "/v1/stop").status != 0;
     if (!is_told) server.has_ended_within(kLookEvery);
   }
   if (!is_told && !server.has_ended_within(kNow)) {
@@ -352,13 +350,13 @@ int run_restart(const std::string& settings) {
 }
 
 int run_status(const std::string& settings, Form form) {
-  const run::Instance instance = run::find_instance(settings);
-  if (!run::lock_holder(instance)) {
+  const machine::Instance instance = machine::find_instance(settings);
+  if (!machine::lock_holder(instance)) {
     if (form == Form::json) {
       fmt::print("{}\n", Json({{"state", "stopped"}, {"settings", text::to_utf8(instance.settings)}}).dump(2));
     } else {
       fmt::print("{}Upright Porter is not running{} for {}\nStart it: uporter start{}\n", paint().warn, paint().plain,
-                 text::escape_line(instance.settings), run::settings_option(instance.settings));
+                 text::escape_line(instance.settings), machine::settings_option(instance.settings));
     }
     return kFailed;
   }
@@ -370,7 +368,7 @@ int run_status(const std::string& settings, Form form) {
 }
 
 int run_reload(const std::string& settings) {
-  const run::Instance instance = run::find_instance(settings);
+  const machine::Instance instance = machine::find_instance(settings);
   int status = kFine;
   const auto reply = ask_running(instance, "POST", "/v1/reload", status);
   if (!reply) return status;
@@ -383,8 +381,8 @@ int run_reload(const std::string& settings) {
 }
 
 int run_log(const std::string& settings, const LogOptions& options) {
-  const run::Instance instance = run::find_instance(settings);
-  if (!run::lock_holder(instance)) return fail(not_running(instance));
+  const machine::Instance instance = machine::find_instance(settings);
+  if (!machine::lock_holder(instance)) return fail(not_running(instance));
   std::string target = fmt::format("/v1/log?lines={}", options.lines);
   if (options.follow) target += "&follow=true";
   if (options.errors) target += "&errors=true";
@@ -403,9 +401,9 @@ int run_log(const std::string& settings, const LogOptions& options) {
 }
 
 int run_check(const std::string& named) {
-  const std::string file = run::find_settings_file(named);
+  const std::string file = machine::find_settings_file(named);
   if (!exists_if_named(file)) return kFailed;
-  const SettingsRead read = run::read_settings_file(file);
+  const SettingsRead read = machine::read_settings_file(file);
   if (!read.problems.empty()) {
     fail(read.problems);
     return fail(fmt::format("{} {} in {}", read.problems.size(), read.problems.size() == 1 ? "problem" : "problems",

@@ -9,8 +9,8 @@
 #include <nlohmann/json.hpp>
 
 #include "core/settings/read_settings.hpp"
-#include "run/instance.hpp"
-#include "run/probe.hpp"
+#include "machine/instance.hpp"
+#include "machine/probe.hpp"
 
 namespace porter::client {
 
@@ -18,13 +18,13 @@ namespace asio = boost::asio;
 
 namespace {
 
-std::vector<run::FoundInterpreter> probe(const Settings& settings) {
+std::vector<machine::FoundInterpreter> probe(const Settings& settings) {
   asio::io_context context(1);
   run::RunSet runs(context.get_executor());
-  std::vector<run::FoundInterpreter> all;
-  run::VersionsKnown none;
-  asio::co_spawn(context, run::probe_interpreters(runs, settings, none),
-                 [&](const std::exception_ptr&, std::vector<run::FoundInterpreter> found) {
+  std::vector<machine::FoundInterpreter> all;
+  machine::VersionsKnown none;
+  asio::co_spawn(context, machine::probe_interpreters(runs, settings, none),
+                 [&](const std::exception_ptr&, std::vector<machine::FoundInterpreter> found) {
                    all = std::move(found);
                    context.stop();
                  });
@@ -36,9 +36,9 @@ std::string_view where_text(script::Interpreter::Where where) {
   return where == script::Interpreter::Where::anywhere ? "anywhere" : "script folders";
 }
 
-void print_table(const std::vector<run::FoundInterpreter>& all) {
+void print_table(const std::vector<machine::FoundInterpreter>& all) {
   fmt::print("{:<11}  {:<16}  {:<14}  {:<9}  {}\n", "Language", "Endings", "Run in", "Version", "Program");
-  for (const run::FoundInterpreter& found : all) {
+  for (const machine::FoundInterpreter& found : all) {
     const script::Interpreter& known = found.interpreter;
     const std::string program =
         found.path.empty() ? fmt::format("not installed; sudo apt-get install {}", known.package) : found.path;
@@ -51,9 +51,9 @@ void print_table(const std::vector<run::FoundInterpreter>& all) {
       "they are.\n");
 }
 
-void print_json(const std::vector<run::FoundInterpreter>& all) {
+void print_json(const std::vector<machine::FoundInterpreter>& all) {
   nlohmann::json out = nlohmann::json::array();
-  for (const run::FoundInterpreter& found : all)
+  for (const machine::FoundInterpreter& found : all)
     out.push_back({{"language", found.interpreter.language},
                    {"endings", found.interpreter.endings},
                    {"program", found.interpreter.program},
@@ -67,7 +67,7 @@ void print_json(const std::vector<run::FoundInterpreter>& all) {
 
 int run_interpreters(const std::string& settings_file, Form form) {
   // What is wrong elsewhere in the settings does not matter here.
-  const SettingsRead read = run::read_settings_file(run::find_settings_file(settings_file));
+  const SettingsRead read = machine::read_settings_file(machine::find_settings_file(settings_file));
   const auto all = probe(read.settings);
   form == Form::json ? print_json(all) : print_table(all);
   return 0;

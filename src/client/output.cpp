@@ -7,26 +7,28 @@
 #include <nlohmann/json.hpp>
 
 #include "core/text/text.hpp"
-#include "run/instance.hpp"
-#include "run/terminal.hpp"
+#include "machine/instance.hpp"
+#include "machine/terminal.hpp"
 
 namespace porter::client {
 
 const Paint& paint() {
   static const Paint kPaint = [] {
-    return run::wants_colour() ? Paint{"\x1b[1;32m", "\x1b[1;33m", "\x1b[1;31m", "\x1b[1m", "\x1b[0m"} : Paint{};
+    return machine::wants_colour() ? Paint{"\x1b[1;32m", "\x1b[1;33m", "\x1b[1;31m", "\x1b[1m", "\x1b[0m"} : Paint{};
   }();
   return kPaint;
 }
 
 bool exists_if_named(const std::string& settings) {
   if (settings.empty()) return true;
-  const std::string file = run::find_settings_file(settings);
+  const std::string file = machine::find_settings_file(settings);
   if (::access(file.c_str(), F_OK) == 0) return true;
   fail("There are no settings " + text::escape_line(file) +
-       ". Make them, beginning with a site: uporter site add NAME FOLDER" + run::settings_option(file));
+       ". Make them, beginning with a site: uporter site add NAME FOLDER" + machine::settings_option(file));
   return false;
 }
+
+std::string shown(const nlohmann::json& text) { return text::escape_line(text.get<std::string>()); }
 
 int fail(const std::string& sentence, int status) {
   std::fputs((sentence + "\n").c_str(), stderr);

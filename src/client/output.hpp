@@ -23,6 +23,9 @@ const Paint& paint();
 /// Refuses a settings file that was named and does not exist; true if it may be gone on.
 bool exists_if_named(const std::string& settings);
 
+/// A text in JSON, fit for a line of a terminal.
+std::string shown(const nlohmann::json& text);
+
 /// Prints a sentence to the error stream; the result is `status`.
 int fail(const std::string& sentence, int status = kFailed);
 /// Prints each problem to the error stream; kFailed.

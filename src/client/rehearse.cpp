@@ -19,15 +19,15 @@
 #include "client/output.hpp"
 #include "core/files/beneath.hpp"
 #include "core/files/content.hpp"
+#include "core/findings/finding_json.hpp"
 #include "core/http/host.hpp"
 #include "core/http/status.hpp"
 #include "core/script/meta_variables.hpp"
 #include "core/settings/read_settings.hpp"
 #include "core/sites/choose.hpp"
 #include "core/text/text.hpp"
-#include "run/environment.hpp"
-#include "run/finding_json.hpp"
-#include "run/instance.hpp"
+#include "machine/environment.hpp"
+#include "machine/instance.hpp"
 #include "run/kin.hpp"
 #include "run/script_run.hpp"
 
@@ -155,7 +155,7 @@ Rehearsed rehearse(const Settings& settings, const Site& site, const sites::Scri
   order.method = request.head.method;
   order.query = request.target.query;
   order.environment =
-      script::meta_variables(script, site, request.head, request.target, peer, length, run::passed_on());
+      script::meta_variables(script, site, request.head, request.target, peer, length, machine::passed_on());
   out.environment = order.environment.list();
   if (request.has_body) {
     order.input = run::InputKind::file;
@@ -226,7 +226,7 @@ void print_json(const Rehearsed& result, const RehearseOptions& options) {
                   {"signal", result.end->signal},
                   {"milliseconds", result.end->duration.count()},
                   {"peak_memory_kib", result.end->peak_memory_kib}};
-  out["findings"] = run::json_of(result.findings);
+  out["findings"] = json_of(result.findings);
   fmt::print("{}\n", out.dump(2));
 }
 
@@ -243,7 +243,7 @@ Settings settings_for(const std::string& root) {
   settings.sites.emplace_back();
   settings.sites.front().name = "rehearsal";
   settings.sites.front().document_root = root;
-  settings.search_path = run::search_path();
+  settings.search_path = machine::search_path();
   return settings;
 }
 
@@ -321,7 +321,7 @@ std::optional<std::string> place_of_file(const RehearseOptions& options, Place& 
 int run_rehearse(const RehearseOptions& given) {
   RehearseOptions options = given;
   Place place;
-  SettingsRead read = run::read_settings_file(run::find_settings_file(options.settings));
+  SettingsRead read = machine::read_settings_file(machine::find_settings_file(options.settings));
   // Settings with mistakes are served by nobody; a script can be rehearsed all the same.
   if (read.problems.empty()) place.settings = std::move(read.settings);
   const auto misplaced =

@@ -11,7 +11,7 @@
 #include <cstring>
 
 #include "client/output.hpp"
-#include "run/instance.hpp"
+#include "machine/instance.hpp"
 
 namespace porter::client {
 
@@ -33,7 +33,7 @@ int run_serve(const ServeOptions& options) {
     if (options.port >= 0) words.insert(words.end(), {"--port", std::to_string(options.port)});
     for (const std::string& host : options.hosts) words.insert(words.end(), {"--host", host});
   } else {
-    words.insert(words.end(), {"--settings", run::find_settings_file(options.settings)});
+    words.insert(words.end(), {"--settings", machine::find_settings_file(options.settings)});
   }
   std::vector<char*> arguments;
   for (std::string& word : words) arguments.push_back(word.data());

@@ -18,9 +18,9 @@
 #include "core/http/target.hpp"
 #include "core/sites/choose.hpp"
 #include "core/text/text.hpp"
-#include "run/environment.hpp"
-#include "run/explain.hpp"
-#include "run/settings_edit.hpp"
+#include "machine/environment.hpp"
+#include "machine/explain.hpp"
+#include "machine/settings_edit.hpp"
 
 namespace porter::client {
 namespace {
@@ -28,8 +28,8 @@ namespace {
 using Json = nlohmann::json;
 
 /// The settings of an instance without its server; problems are printed, and then there are none.
-std::optional<Settings> read_alone(const run::Instance& instance) {
-  SettingsRead read = run::read_settings_file(instance.settings);
+std::optional<Settings> read_alone(const machine::Instance& instance) {
+  SettingsRead read = machine::read_settings_file(instance.settings);
   if (!read.problems.empty()) {
     fail(read.problems);
     return std::nullopt;
@@ -38,9 +38,9 @@ std::optional<Settings> read_alone(const run::Instance& instance) {
 }
 
 /// Tries the edit through the server, or on the file alone; prints problems. The settings afterwards, or nullopt.
-std::optional<Settings> change(const run::Instance& instance, const SettingsEdit& edit, const std::string& method,
+std::optional<Settings> change(const machine::Instance& instance, const SettingsEdit& edit, const std::string& method,
                                const std::string& target, const Json& body) {
-  if (run::lock_holder(instance)) {
+  if (machine::lock_holder(instance)) {
     const Reply reply = ask(instance, method, target, body);
     if (reply.status == 0) {
       fail(reply.body.get<std::string>());
@@ -52,7 +52,7 @@ std::optional<Settings> change(const run::Instance& instance, const SettingsEdit
     }
     return read_alone(instance);
   }
-  run::SettingsEdited edited = run::edit_settings(instance.settings, edit);
+  machine::SettingsEdited edited = machine::edit_settings(instance.settings, edit);
   if (edited.problems.empty()) return std::move(edited.settings);
   fail(edited.problems);
   return std::nullopt;
@@ -76,13 +76,13 @@ std::string real_path(const std::string& named) {
   return {};
 }
 
-void tell_server(const run::Instance& instance) {
-  if (!run::lock_holder(instance))
-    fmt::print("The server is not running. Start it: uporter start{}\n", run::settings_option(instance.settings));
+void tell_server(const machine::Instance& instance) {
+  if (!machine::lock_holder(instance))
+    fmt::print("The server is not running. Start it: uporter start{}\n", machine::settings_option(instance.settings));
 }
 
 /// The site that is meant where none is named; empty, with a sentence printed, if there is none.
-std::string meant_site(const run::Instance& instance, const std::string& named) {
+std::string meant_site(const machine::Instance& instance, const std::string& named) {
   if (!named.empty()) return named;
   const auto settings = read_alone(instance);
   if (!settings) return {};
@@ -94,7 +94,7 @@ std::string meant_site(const run::Instance& instance, const std::string& named) 
 }  // namespace
 
 int run_site_add(const std::string& settings, const SiteOptions& options) {
-  const run::Instance instance = run::find_instance(settings);
+  const machine::Instance instance = machine::find_instance(settings);
   SettingsEdit edit;
   edit.kind = SettingsEdit::Kind::add_site;
   edit.site = options.name;
@@ -117,7 +117,7 @@ int run_site_add(const std::string& settings, const SiteOptions& options) {
 }
 
 int run_site_remove(const std::string& settings, const std::string& name) {
-  const run::Instance instance = run::find_instance(settings);
+  const machine::Instance instance = machine::find_instance(settings);
   SettingsEdit edit;
   edit.kind = SettingsEdit::Kind::remove_site;
   edit.site = name;
@@ -127,9 +127,9 @@ int run_site_remove(const std::string& settings, const std::string& name) {
 }
 
 int run_site_list(const std::string& settings, Form form) {
-  const run::Instance instance = run::find_instance(settings);
+  const machine::Instance instance = machine::find_instance(settings);
   Json sites = Json::array();
-  if (run::lock_holder(instance)) {
+  if (machine::lock_holder(instance)) {
     const Reply reply = ask(instance, "GET", "/v1/sites");
     if (reply.status != 200) return fail("The server does not answer.");
     sites = reply.body["sites"];
@@ -170,7 +170,7 @@ int run_site_list(const std::string& settings, Form form) {
 }
 
 int run_mount_add(const std::string& settings, const MountOptions& options) {
-  const run::Instance instance = run::find_instance(settings);
+  const machine::Instance instance = machine::find_instance(settings);
   SettingsEdit edit;
   edit.kind = SettingsEdit::Kind::add_mount;
   edit.site = meant_site(instance, options.site);
@@ -193,7 +193,7 @@ int run_mount_add(const std::string& settings, const MountOptions& options) {
 }
 
 int run_mount_remove(const std::string& settings, const MountOptions& options) {
-  const run::Instance instance = run::find_instance(settings);
+  const machine::Instance instance = machine::find_instance(settings);
   SettingsEdit edit;
   edit.kind = SettingsEdit::Kind::remove_mount;
   edit.site = meant_site(instance, options.site);
@@ -209,7 +209,7 @@ int run_mount_remove(const std::string& settings, const MountOptions& options) {
 }
 
 int run_open(const std::string& named, const std::string& what) {
-  const run::Instance instance = run::find_instance(named);
+  const machine::Instance instance = machine::find_instance(named);
   const auto settings = read_alone(instance);
   if (!settings) return kFailed;
   std::string url;
@@ -220,21 +220,21 @@ int run_open(const std::string& named, const std::string& what) {
   } else if (what.empty()) {
     url = "http://localhost:" + std::to_string(settings->listeners().front().address.port) + "/";
   } else {
-    const run::Standing standing{true, 0, run::settings_option(instance.settings)};
+    const machine::Standing standing{true, 0, machine::settings_option(instance.settings)};
     std::array<char, PATH_MAX> here{};
     const auto explanation =
-        run::explain(*settings, standing, what, ::getcwd(here.data(), here.size()) != nullptr ? here.data() : "/");
+        machine::explain(*settings, standing, what, ::getcwd(here.data(), here.size()) != nullptr ? here.data() : "/");
     for (const Finding& finding : explanation.findings) fail(finding);
     if (explanation.urls.empty()) return kFailed;
     url = explanation.urls.front();
   }
   fmt::print("{}\n", url);
   std::fflush(stdout);
-  if (!run::lock_holder(instance))
+  if (!machine::lock_holder(instance))
     return fail({Code::server_not_running,
-                 {{"settings", instance.settings}, {"option", run::settings_option(instance.settings)}}});
+                 {{"settings", instance.settings}, {"option", machine::settings_option(instance.settings)}}});
   const bool has_display = std::getenv("DISPLAY") != nullptr || std::getenv("WAYLAND_DISPLAY") != nullptr;
-  const std::string program = files::find_program("xdg-open", run::search_path());
+  const std::string program = files::find_program("xdg-open", machine::search_path());
   if (!has_display || program.empty()) return kFine;
   std::array<char*, 3> arguments = {const_cast<char*>(program.c_str()), url.data(), nullptr};
   pid_t id = -1;

@@ -7,7 +7,6 @@
 #include <systemd/sd-daemon.h>
 #include <unistd.h>
 
-#include <CLI/CLI.hpp>
 #include <charconv>
 #include <chrono>
 #include <climits>
@@ -23,13 +22,14 @@
 #include "core/files/content.hpp"
 #include "core/http/media_type.hpp"
 #include "core/text/text.hpp"
-#include "run/environment.hpp"
+#include "machine/environment.hpp"
+#include "machine/port_holder.hpp"
+#include "machine/terminal.hpp"
 #include "run/kin.hpp"
-#include "run/port_holder.hpp"
-#include "run/terminal.hpp"
-#include "server/control.hpp"
+#include "server/api/control.hpp"
+#include "server/api/steering.hpp"
+#include "server/options.hpp"
 #include "server/server.hpp"
-#include "server/steering.hpp"
 
 namespace {
 
@@ -40,21 +40,8 @@ namespace fs = std::filesystem;
 constexpr int kPortsTried = 100;
 
 // Exit statuses, the same for uporterd and uporter.
-constexpr int kBadUse = 2;
 constexpr int kPortTaken = 3;
 constexpr int kAlreadyRunning = 4;
-
-struct Options {
-  std::string settings;  ///< Serve by this file, and not a folder.
-  int ready = -1;        ///< A descriptor on which to tell that the server answers.
-  std::string folder = ".";
-  int port = -1;  ///< -1: none was asked for.
-  Address::Reach reach = Address::Reach::this_computer;
-  std::vector<std::string> hosts;
-  std::size_t threads = 0;          ///< 0: one for each core.
-  std::vector<std::string> limits;  ///< "NAME=NUMBER" each.
-  long long begun = 0;  ///< When the client was started, in nanoseconds of the monotonic clock; 0: just now.
-};
 
 int fail(int status, const std::string& sentence) {
   std::fputs((sentence + "\n").c_str(), stderr);
@@ -117,10 +104,10 @@ std::chrono::nanoseconds since_begun(const Options& options) {
 }
 
 void fill(Shared& shared, Journal& journal) {
-  shared.passed_on = run::passed_on();
+  shared.passed_on = machine::passed_on();
   shared.system_types = http::parse_type_list(files::content_of("/etc/mime.types").value_or(""));
   shared.journal = &journal;
-  shared.colour = run::wants_colour() ? Colour::on : Colour::off;
+  shared.colour = machine::wants_colour() ? Colour::on : Colour::off;
 }
 
 /// Sets the limits that options name; a sentence if one is wrong.
@@ -144,9 +131,9 @@ int serve_folder(const Options& options) {
   run::hold_kin();
   auto warden = run::start_warden(run::WardenIs::nobodys);
   if (options.port < 0 && address.port != kUsualPort) {
-    const auto holder = run::find_port_holder(kUsualPort);
+    const auto holder = machine::find_port_holder(kUsualPort);
     start.instead_of = fmt::format("{} is taken by {}, so {} is used", kUsualPort,
-                                   holder ? run::text_of(*holder) : "another program", address.port);
+                                   holder ? machine::text_of(*holder) : "another program", address.port);
   }
   Settings settings;
   Site site;
@@ -158,7 +145,7 @@ int serve_folder(const Options& options) {
   site.hosts.insert(site.hosts.end(), options.hosts.begin(), options.hosts.end());
   settings.addresses = {address};
   settings.sites = {std::move(site)};
-  settings.search_path = run::search_path();
+  settings.search_path = machine::search_path();
   if (const auto wrong = take_limits(options, settings.limits)) return fail(kBadUse, *wrong);
 
   Journal journal(STDOUT_FILENO, Journal::Keep::nothing);  // Nobody can ask for it.
@@ -195,22 +182,22 @@ std::optional<std::vector<Door>> open_addresses(const Settings& settings) {
   return doors;
 }
 
-int already_running(const run::Instance& instance) {
-  const pid_t holder = run::lock_holder(instance).value_or(0);
+int already_running(const machine::Instance& instance) {
+  const pid_t holder = machine::lock_holder(instance).value_or(0);
   return fail(
       kAlreadyRunning,
       fmt::format("A server runs for {} already{}. See it: uporter status{}", text::escape_line(instance.settings),
-                  holder > 0 ? fmt::format(" (process {})", holder) : "", run::settings_option(instance.settings)));
+                  holder > 0 ? fmt::format(" (process {})", holder) : "", machine::settings_option(instance.settings)));
 }
 
 int serve_settings(const Options& options) {
-  const run::Instance running = run::find_instance(options.settings);
-  if (run::lock_holder(running)) return already_running(running);
-  const run::Instance instance = run::instance_for(options.settings);
-  if (const auto wrong = run::make_folders(instance)) return fail(1, *wrong);
-  const files::Descriptor lock = run::take_lock(instance);
+  const machine::Instance running = machine::find_instance(options.settings);
+  if (machine::lock_holder(running)) return already_running(running);
+  const machine::Instance instance = machine::instance_for(options.settings);
+  if (const auto wrong = machine::make_folders(instance)) return fail(1, *wrong);
+  const files::Descriptor lock = machine::take_lock(instance);
   if (!lock.is_open()) return already_running(instance);
-  SettingsRead read = run::read_settings_file(instance.settings);
+  SettingsRead read = machine::read_settings_file(instance.settings);
   if (!read.problems.empty()) {
     for (const SettingsProblem& problem : read.problems) std::fputs(text_of(problem).c_str(), stderr);
     return kBadUse;
@@ -241,7 +228,7 @@ int serve_settings(const Options& options) {
   const char* const manager = std::getenv("NOTIFY_SOCKET");
   const bool in_background = options.ready >= 0 || (manager != nullptr && *manager != '\0');
   start.ready_after = since_begun(options);
-  start.stop = in_background ? "uporter stop" + run::settings_option(instance.settings) : "Ctrl+C";
+  start.stop = in_background ? "uporter stop" + machine::settings_option(instance.settings) : "Ctrl+C";
   const int ready = options.ready;
   server.run(std::move(start), in_background ? Server::Hangup::reopens_logs : Server::Hangup::stops, [ready] {
     ::sd_notify(0, "READY=1");
@@ -254,26 +241,7 @@ int serve_settings(const Options& options) {
 
 int main(int argc, char** argv) {
   Options options;
-  CLI::App app{"The server of Upright Porter. It is started by uporter, which has the commands for people."};
-  app.set_version_flag("--version", "uporterd " PORTER_VERSION);
-  app.add_option("--settings", options.settings, "Serve what this file describes, as an absolute path");
-  app.add_option("--ready", options.ready)->group("");
-  app.add_option("--folder", options.folder, "The document root");
-  app.add_option("--port", options.port, "The port; 0 takes any free one")->check(CLI::Range(0, 65535));
-  app.add_option("--reach", options.reach, "Who can reach the server")
-      ->transform(CLI::CheckedTransformer(std::map<std::string, Address::Reach>{
-          {"this-computer", Address::Reach::this_computer}, {"network", Address::Reach::network}}));
-  app.add_option("--host", options.hosts, "A further host name to answer to");
-  app.add_option("--threads", options.threads, "How many threads serve; one for each core by default")
-      ->check(CLI::Range(1, 256));
-  app.add_option("--limit", options.limits,
-                 "NAME=NUMBER: another value for one of the limits; may be given several times");
-  app.add_option("--begun", options.begun)->group("");
-  try {
-    app.parse(argc, argv);
-  } catch (const CLI::ParseError& error) {
-    return app.exit(error) == 0 ? 0 : kBadUse;
-  }
+  if (const auto status = read_options(argc, argv, options)) return *status;
   // Few, long-lived allocations per thread: separate arenas would only keep memory that nobody uses.
   ::mallopt(M_ARENA_MAX, 4);
   ::signal(SIGPIPE, SIG_IGN);

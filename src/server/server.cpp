@@ -241,7 +241,7 @@ void Server::reopen_logs() {
 
 asio::awaitable<void> Server::probe() {
   const auto snapshot = snapshot_;
-  auto found = co_await run::probe_interpreters(probes_, snapshot->settings, versions_);
+  auto found = co_await machine::probe_interpreters(probes_, snapshot->settings, versions_);
   interpreters_ = std::move(found);
 }
 

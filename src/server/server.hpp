@@ -15,9 +15,9 @@
 #include <thread>
 #include <vector>
 
-#include "run/probe.hpp"
+#include "machine/probe.hpp"
 #include "run/warden.hpp"
-#include "server/addresses.hpp"
+#include "server/listen/addresses.hpp"
 #include "server/start_lines.hpp"
 #include "server/worker.hpp"
 
@@ -51,7 +51,7 @@ class Server {
   Shared& shared() { return shared_; }
   const Snapshot& snapshot() const { return *snapshot_; }
   std::shared_ptr<const Snapshot> shared_snapshot() const { return snapshot_; }
-  const std::vector<run::FoundInterpreter>& interpreters() const { return interpreters_; }
+  const std::vector<machine::FoundInterpreter>& interpreters() const { return interpreters_; }
   std::uint64_t requests_answered() const;
   std::chrono::system_clock::time_point begun() const { return begun_; }
   bool is_stopping() const { return stopping_; }
@@ -77,13 +77,13 @@ class Server {
   asio::signal_set signals_;
   asio::steady_timer patience_;
   run::RunSet probes_;
-  run::VersionsKnown versions_;
+  machine::VersionsKnown versions_;
   asio::posix::stream_descriptor warden_;  ///< Its pipe.
   pid_t warden_process_ = 0;
   std::shared_ptr<const Snapshot> snapshot_;
   std::vector<Entrance> entrances_;
   std::vector<std::unique_ptr<Worker>> workers_;
-  std::vector<run::FoundInterpreter> interpreters_;
+  std::vector<machine::FoundInterpreter> interpreters_;
   std::chrono::system_clock::time_point begun_ = std::chrono::system_clock::now();
   std::vector<std::function<void()>> ends_;
   std::thread joiner_;  ///< Waits for the workers' ends while the context still turns.

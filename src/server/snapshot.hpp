@@ -10,8 +10,8 @@
 #include "core/settings/settings.hpp"
 #include "run/gate.hpp"
 #include "run/script_run.hpp"
-#include "server/access_log.hpp"
-#include "server/file_cache.hpp"
+#include "server/answer/file_cache.hpp"
+#include "server/record/access_log.hpp"
 
 namespace porter::server {
 

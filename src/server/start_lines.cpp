@@ -40,7 +40,7 @@ std::string text_of(const StartLines& start, Colour colour) {
   }
   std::string runs;
   std::string missing;
-  for (const run::FoundInterpreter& found : start.interpreters) {
+  for (const machine::FoundInterpreter& found : start.interpreters) {
     const std::string name(found.interpreter.language);
     if (found.path.empty()) {
       missing += (missing.empty() ? "" : ", ") + name;

@@ -7,8 +7,8 @@
 #include <vector>
 
 #include "core/settings/settings.hpp"
-#include "run/probe.hpp"
-#include "server/log_line.hpp"
+#include "machine/probe.hpp"
+#include "server/record/log_line.hpp"
 
 namespace porter::server {
 
@@ -17,7 +17,7 @@ struct StartLines {
   Settings settings;
   std::optional<std::string> instead_of;  ///< A sentence: the usual port is taken, and by whom.
   std::string stop;                       ///< What to type to stop the server.
-  std::vector<run::FoundInterpreter> interpreters;
+  std::vector<machine::FoundInterpreter> interpreters;
 };
 
 std::string text_of(const StartLines& start, Colour colour);

@@ -16,7 +16,7 @@
 
 #include "core/findings/resources.hpp"
 #include "core/http/date.hpp"
-#include "server/connection.hpp"
+#include "server/connection/connection.hpp"
 
 namespace porter::server {
 namespace {

@@ -24,8 +24,8 @@
 #include "run/gate.hpp"
 #include "run/helpers.hpp"
 #include "run/run.hpp"
-#include "server/journal.hpp"
-#include "server/log_line.hpp"
+#include "server/record/journal.hpp"
+#include "server/record/log_line.hpp"
 #include "server/snapshot.hpp"
 
 namespace porter::server {

@@ -27,10 +27,10 @@ namespace {
 
 constexpr std::size_t kMostBytes = 1024 * 1024;
 
-using reading::contains;
 using reading::Facts;
 using reading::has_control;
 using reading::Names;
+using text::contains;
 
 const Names kTopKeys = {"addresses", "site", "interpreter", "limits", "log"};
 const Names kSiteKeys = {"hosts",    "document-root",  "addresses",     "index-files",

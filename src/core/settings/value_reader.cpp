@@ -51,10 +51,6 @@ bool is_variable_name(std::string_view name) {
 
 }  // namespace
 
-bool contains(const Names& names, const std::string& name) {
-  return std::find(names.begin(), names.end(), name) != names.end();
-}
-
 bool has_control(std::string_view value) {
   return std::any_of(value.begin(), value.end(), [](char c) { return (c >= 0 && c < 32 && c != '\t') || c == 127; });
 }
@@ -181,7 +177,7 @@ Names ValueReader::take_hosts(const toml::node& node) {
       add(Code::settings_bad_host, {{"host", text}}, item->source());
       continue;
     }
-    if (contains(out, host)) bad_value(*item, "The host " + text, "is in the list twice", "Leave one out.");
+    if (text::contains(out, host)) bad_value(*item, "The host " + text, "is in the list twice", "Leave one out.");
     if (parsed && host != "*") host = (host.starts_with("*.") ? "*." : "") + parsed->name;
     out.push_back(host);
   }

@@ -19,7 +19,6 @@ namespace porter::reading {
 using Names = std::vector<std::string>;
 using Facts = std::vector<Fact>;
 
-bool contains(const Names& names, const std::string& name);
 /// True if it holds a control character other than a tab.
 bool has_control(std::string_view value);
 

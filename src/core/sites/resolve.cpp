@@ -49,10 +49,6 @@ std::string joined(const std::vector<std::string>& parts, std::size_t from, std:
   return out;
 }
 
-bool contains(const std::vector<std::string>& names, std::string_view name) {
-  return std::find(names.begin(), names.end(), name) != names.end();
-}
-
 std::string kind_name(mode_t mode) {
   if (S_ISFIFO(mode)) return "named pipe";
   if (S_ISSOCK(mode)) return "socket";
@@ -384,7 +380,7 @@ class Resolver {
   }
 
   std::optional<Finding> refuse_language(const std::string& language, const std::string& path) const {
-    if (site_.interpreters.empty() || contains(site_.interpreters, language)) return std::nullopt;
+    if (site_.interpreters.empty() || text::contains(site_.interpreters, language)) return std::nullopt;
     return finding(Code::interpreter_not_allowed, {{"file", path},
                                                    {"language", language},
                                                    {"site", site_.name},
@@ -533,7 +529,7 @@ class Resolver {
     const std::size_t folders =
         S_ISDIR(entry.info.st_mode) || entry.is_index ? entry.parts : entry.parts - (entry.parts > 0 ? 1 : 0);
     for (std::size_t i = 0; i < folders && !entry.is_fallback; ++i)
-      if (contains(site_.script_folders, parts_[i])) return true;
+      if (text::contains(site_.script_folders, parts_[i])) return true;
     if (entry.is_fallback && names_script_folder(site_, files::folder_of(entry.path))) return true;
     if (runs_below(site_, folder)) return true;
     const std::string& root = root_->real_path();

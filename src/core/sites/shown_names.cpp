@@ -52,10 +52,6 @@ bool is_surely_no_copy(std::string_view name) {
   return !may_be && !is_among(kCopyEndings, ending_of(name));
 }
 
-bool contains(const std::vector<std::string>& names, std::string_view name) {
-  return std::find(names.begin(), names.end(), name) != names.end();
-}
-
 /// True for the name of a file whose source is not sent wherever it lies.
 bool is_script_name(const Settings& settings, std::string_view name) {
   const script::Interpreter* const interpreter = script::interpreter_for(settings.interpreters, name);
@@ -65,7 +61,8 @@ bool is_script_name(const Settings& settings, std::string_view name) {
 }  // namespace
 
 bool is_hidden(const Site& site, std::string_view name) {
-  return name.starts_with('.') && !contains(site.hidden_files_shown, name) && !contains(site.hidden_files_shown, "*");
+  return name.starts_with('.') && !text::contains(site.hidden_files_shown, name) &&
+         !text::contains(site.hidden_files_shown, "*");
 }
 
 std::optional<std::string_view> copied_from(std::string_view name) {

@@ -187,6 +187,10 @@ std::string to_lower(std::string_view text) {
   return out;
 }
 
+bool contains(std::span<const std::string> all, std::string_view text) {
+  return std::find(all.begin(), all.end(), text) != all.end();
+}
+
 std::string listed(std::span<const std::string> names) {
   std::string out;
   for (const std::string& name : names) out += (out.empty() ? "" : ", ") + name;

@@ -28,6 +28,9 @@ std::string format_size(std::uint64_t bytes);
 /// ASCII letters in lower case, all else as it is.
 std::string to_lower(std::string_view text);
 
+/// True if `text` is one of `all`.
+bool contains(std::span<const std::string> all, std::string_view text);
+
 /// "one, two, three".
 std::string listed(std::span<const std::string> names);
 

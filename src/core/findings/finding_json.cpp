@@ -1,0 +1,40 @@
+// Putting findings into JSON. See finding_json.hpp.
+#include "core/findings/finding_json.hpp"
+
+#include <nlohmann/json.hpp>
+
+#include "core/text/text.hpp"
+
+namespace porter {
+namespace {
+
+template <typename Item>
+nlohmann::json array_of(const std::vector<Item>& items) {
+  auto out = nlohmann::json::array();
+  for (const Item& item : items) out.push_back(json_of(item));
+  return out;
+}
+
+}  // namespace
+
+nlohmann::json json_of(const Finding& finding) {
+  return {{"code", code_name(finding.code)},
+          {"sentence", text::to_utf8(sentence_of(finding))},
+          {"remedy", text::to_utf8(remedy_of(finding))}};
+}
+
+nlohmann::json json_of(const SettingsProblem& problem) {
+  nlohmann::json out = json_of(problem.finding);
+  out["file"] = text::to_utf8(problem.file);
+  out["text"] = text::to_utf8(text_of(problem));
+  if (problem.line > 0) {
+    out["line"] = problem.line;
+    out["column"] = problem.column;
+  }
+  return out;
+}
+
+nlohmann::json json_of(const std::vector<Finding>& findings) { return array_of(findings); }
+nlohmann::json json_of(const std::vector<SettingsProblem>& problems) { return array_of(problems); }
+
+}  // namespace porter

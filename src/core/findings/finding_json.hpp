@@ -1,0 +1,20 @@
+// Findings as JSON, alike wherever they are shown to programs.
+#pragma once
+
+#include <nlohmann/json_fwd.hpp>
+#include <vector>
+
+#include "core/findings/finding.hpp"
+#include "core/settings/read_settings.hpp"
+
+namespace porter {
+
+/// Its code, sentence and remedy.
+nlohmann::json json_of(const Finding& finding);
+/// The same with the file, the place in it if there is one, and all of it as text for people.
+nlohmann::json json_of(const SettingsProblem& problem);
+
+nlohmann::json json_of(const std::vector<Finding>& findings);
+nlohmann::json json_of(const std::vector<SettingsProblem>& problems);
+
+}  // namespace porter

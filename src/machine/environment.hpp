@@ -1,0 +1,15 @@
+// What scripts inherit of the environment that the server, or a rehearsal, was started in: an allow-list, and no more.
+#pragma once
+
+#include <string>
+#include <vector>
+
+namespace porter::machine {
+
+/// The folders in which programs are looked for: PATH, or the usual ones where there is none.
+std::string search_path();
+
+/// "NAME=value" of the variables that are passed on: PATH, HOME, LANG and TZ, where they are set.
+std::vector<std::string> passed_on();
+
+}  // namespace porter::machine

@@ -1,0 +1,90 @@
+// One server for each settings file: where its settings are, where it keeps its state, and who runs it.
+//
+// The client and the server both go by this, so they meet at the same control socket. The lock file is held locked by
+// the running server; a lock that nobody holds was left by one that was killed.
+//
+// A settings file may be reached by several paths, when it or a folder on the way is a link, or becomes one. A server
+// is known by where its settings really lie and by what they are called, so it is found by either.
+#pragma once
+
+#include <sys/types.h>
+
+#include <optional>
+#include <string>
+
+#include "core/files/descriptor.hpp"
+#include "core/settings/read_settings.hpp"
+
+namespace porter::machine {
+
+struct Instance {
+  std::string named;     ///< The settings file as an absolute path, with the links in it.
+  std::string settings;  ///< The same without links, as far as it exists; it need not exist.
+  std::string known_by;  ///< The path by which its places are found: mostly that without links.
+  std::string folder;    ///< Of the control socket and the lock; mode 0700.
+  std::string socket;
+  std::string lock;
+  std::string log;  ///< What a server in the background says.
+};
+
+/// The settings file that is meant: `named` if it is not empty, else ./porter.toml if there is one, else that of the
+/// user (XDG_CONFIG_HOME/upright-porter/porter.toml). An absolute path, with the links in it.
+std::string find_settings_file(const std::string& named);
+
+/// `path`, an absolute one, without links and dots as far as it exists.
+std::string without_links(const std::string& path);
+
+/// The user's home folder.
+std::string home_folder();
+
+/// The folder of the user's settings, for any program (XDG_CONFIG_HOME).
+std::string config_folder();
+
+/// The places of a server for the settings that are called `named`, an absolute path. Nothing is made yet.
+Instance instance_for(const std::string& named);
+/// Those of the server that runs for the settings that find_settings_file() finds, whichever of their paths it is known
+/// by; those of a new one if none does.
+Instance find_instance(const std::string& named);
+
+/// Reads the settings `file` with what this user adds to them: the home folder that paths may begin with, and the
+/// folders in which interpreters are looked for.
+SettingsRead read_settings_file(const std::string& file);
+
+/// Makes the folders of the instance; a sentence if that fails.
+std::optional<std::string> make_folders(const Instance& instance);
+
+/// Takes the lock and writes this process into it. Not open: another process has it.
+files::Descriptor take_lock(const Instance& instance);
+
+/// A further path by which a server is known. As long as it is held, clients that come by it meet the same server.
+class OtherName {
+ public:
+  /// Takes the places of `path` for the server of `instance`, whose lock is held. nullopt: another server has them, or
+  /// they cannot be made.
+  static std::optional<OtherName> take(const Instance& instance, const std::string& path);
+  OtherName(OtherName&&) = default;
+  OtherName& operator=(OtherName&&) = default;
+  /// Gives the places back.
+  ~OtherName();
+
+  const std::string& path() const { return path_; }
+
+ private:
+  OtherName(std::string path, std::string socket, files::Descriptor lock)
+      : path_(std::move(path)), socket_(std::move(socket)), lock_(std::move(lock)) {}
+
+  std::string path_;
+  std::string socket_;  ///< A link to the server's own.
+  files::Descriptor lock_;
+};
+
+/// The process that holds the lock; 0 if it is held and the holder cannot be told for certain (one that is just
+/// starting); nullopt: nobody does.
+std::optional<pid_t> lock_holder(const Instance& instance);
+/// The process that held the lock last, if it was killed and nobody holds it now.
+std::optional<pid_t> killed_holder(const Instance& instance);
+
+/// " --settings FILE" for commands that are shown, or empty if FILE is what is found without it.
+std::string settings_option(const std::string& settings);
+
+}  // namespace porter::machine

@@ -1,0 +1,35 @@
+// Which interpreters this machine has, and in which version.
+#pragma once
+
+#include <sys/stat.h>
+
+#include <boost/asio/any_io_executor.hpp>
+#include <boost/asio/awaitable.hpp>
+#include <map>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "core/settings/settings.hpp"
+#include "run/run.hpp"
+
+namespace porter::machine {
+
+namespace asio = boost::asio;
+
+struct FoundInterpreter {
+  script::Interpreter interpreter;
+  std::string path;     ///< Empty: it is not installed.
+  std::string version;  ///< Empty: it does not tell.
+};
+
+/// What programs have said of their versions, and in which state they were then.
+using VersionsKnown = std::map<std::string, std::pair<struct stat, std::string>>;
+
+/// Looks for every interpreter of `settings` in their search path and asks those found for their versions, all at once.
+/// Takes two seconds at most; what has not answered by then has no version. Programs in `known` are asked again only if
+/// their file has changed.
+asio::awaitable<std::vector<FoundInterpreter>> probe_interpreters(run::RunSet& runs, const Settings& settings,
+                                                                  VersionsKnown& known);
+
+}  // namespace porter::machine

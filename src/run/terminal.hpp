@@ -1,9 +1,0 @@
-// What the terminal that a program writes to is for.
-#pragma once
-
-namespace porter::run {
-
-/// True if standard output is a terminal and the user has not asked for no colour (NO_COLOR).
-bool wants_colour();
-
-}  // namespace porter::run

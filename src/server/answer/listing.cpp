@@ -1,0 +1,81 @@
+// Showing a folder's entries.
+#include <optional>
+#include <string>
+
+#include "core/findings/resources.hpp"
+#include "core/text/text.hpp"
+#include "server/answer/answer.hpp"
+#include "server/pages/listing_page.hpp"
+
+namespace porter::server {
+
+namespace {
+
+/// Some milliseconds' worth of entries.
+constexpr std::size_t kMostEntriesAtOnce = 1000;
+
+/// What listing a folder comes to: the page, an empty folder, or why it cannot be read.
+struct Listing {
+  std::string page;
+  bool is_empty = false;
+  bool is_too_large = false;
+  std::optional<files::SystemError> error;
+};
+
+Listing make_listing(const Settings& settings, const Site& site, const sites::FolderFound& found,
+                     const http::Target& target, std::size_t most) {
+  Listing out;
+  auto entries = sites::read_entries(settings, site, found, most);
+  out.is_too_large = std::holds_alternative<sites::TooMany>(entries);
+  if (out.is_too_large) return out;
+  if (const auto* const error = std::get_if<files::SystemError>(&entries)) {
+    out.error = *error;
+    return out;
+  }
+  auto& rows = std::get<std::vector<sites::Entry>>(entries);
+  const sites::Order order = sites::order_from_query(target.query);
+  sites::sort_entries(rows, order);
+  out.is_empty = rows.empty();
+  out.page = pages::listing_page(target.path, rows, order);
+  return out;
+}
+
+Finding listing_finding(const std::string& folder, files::SystemError error) {
+  if (files::is_lack_of_resources(error)) return out_of_resources("list " + folder, error.number);
+  return {Code::unreadable,
+          {{"file", folder},
+           {"file_quoted", text::shell_word(folder)},
+           {"mode", files::describe(error)},
+           {"change", "a+rx"}}};
+}
+
+}  // namespace
+
+asio::awaitable<void> answer_listing(Connection& connection, const Request& request, sites::FolderFound found,
+                                     std::vector<std::string> trail) {
+  // Handing a short list to another thread costs more than making it; a long one is not for the thread that serves
+  // others.
+  const auto make = [&](std::size_t most) {
+    return make_listing(connection.settings(), connection.site(), found, request.target, most);
+  };
+  Listing made = make(kMostEntriesAtOnce);
+  if (made.is_too_large) {
+    auto making = connection.worker().shared().helpers.run([&] { return make(SIZE_MAX); });
+    made = co_await std::move(making);
+  }
+  if (made.error) {
+    co_await answer_problem(connection, &request, listing_finding(found.path, *made.error), std::move(trail));
+    co_return;
+  }
+  if (made.is_empty && found.path == connection.site().document_root) {
+    co_await answer_start_page(connection, request, found.path);
+    co_return;
+  }
+  connection.answered().by = "listing";
+  AnswerHead head;
+  head.fields = {{"Cache-Control", "no-cache"}};
+  add_own_fields(head, PageKind::html);
+  co_await answer_page(connection, &request, std::move(head), std::move(made.page));
+}
+
+}  // namespace porter::server

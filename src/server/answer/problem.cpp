@@ -1,0 +1,137 @@
+// Answering with the explanation of a problem: the site's own page, else HTML for a browser, plain text for others, and
+// little for strangers.
+#include <fmt/format.h>
+
+#include <atomic>
+#include <optional>
+#include <utility>
+
+#include "core/files/content.hpp"
+#include "core/files/paths.hpp"
+#include "core/http/media_type.hpp"
+#include "core/http/target.hpp"
+#include "core/script/error_place.hpp"
+#include "core/sites/resolve.hpp"
+#include "core/sites/shown_names.hpp"
+#include "core/text/text.hpp"
+#include "server/answer/answer.hpp"
+#include "server/pages/problem_page.hpp"
+
+namespace porter::server {
+namespace {
+
+constexpr std::size_t kMostPageBytes = 1024 * 1024;
+constexpr std::size_t kLinesAround = 3;
+
+bool wants_html(const Request* request) {
+  return request != nullptr && request->head.joined("Accept").find("text/html") != std::string::npos;
+}
+
+/// What an answer with the finding's status has to say in its head, whoever makes the page.
+std::vector<std::pair<std::string_view, std::string>> problem_fields(const Finding& finding) {
+  const int status = status_of(finding.code);
+  std::vector<std::pair<std::string_view, std::string>> fields;
+  if (const auto allowed = finding.fact("allowed")) fields.emplace_back("Allow", std::string(*allowed));
+  if (status == 416)
+    fields.emplace_back("Content-Range", fmt::format("bytes */{}", finding.fact("size").value_or("0")));
+  if (status == 503) fields.emplace_back("Retry-After", "2");
+  // A page about a problem must never be shown again once the problem is mended.
+  fields.emplace_back("Cache-Control", "no-store");
+  return fields;
+}
+
+std::string log_text(const Finding& finding) {
+  return fmt::format("{}: {}", code_name(finding.code), sentence_of(finding));
+}
+
+/// What the page that the site has for problems with this status leads to, as for any request for it; nullopt if it has
+/// none, or if that is neither a file nor a script.
+std::optional<sites::Outcome> find_own_page(const Connection& connection, int status) {
+  const Site& site = connection.site();
+  const auto page = site.problem_pages.find(status);
+  if (page == site.problem_pages.end()) return std::nullopt;
+  http::Target target;
+  target.path = "/" + page->second;
+  target.raw_path = http::percent_encode_path(target.path);
+  auto resolution = sites::resolve(connection.settings(), site, {"GET", target});
+  const bool is_page = std::holds_alternative<sites::FileFound>(resolution.outcome) ||
+                       std::holds_alternative<sites::ScriptFound>(resolution.outcome);
+  if (!is_page) return std::nullopt;
+  return std::move(resolution.outcome);
+}
+
+/// The lines of the source around the place that the finding names. Only of files that lie below the document root or
+/// beside the script: what an error message names may be anything.
+std::vector<script::SourceLine> source_of(const Connection& connection, const Finding& finding) {
+  const auto place = finding.fact("place");
+  const auto line = finding.fact("line");
+  const auto script = finding.fact("file");
+  if (!place || !line || !script) return {};
+  const Site& site = connection.site();
+  const std::string folders[] = {site.document_root, std::string(files::folder_of(*script))};
+  return script::source_around(std::string(*place), script::line_number(*line), kLinesAround, folders,
+                               [&site](std::string_view name) { return !sites::is_hidden(site, name); });
+}
+
+/// A number that is told to a client elsewhere and stands in the log beside the finding.
+std::string next_number() {
+  static std::atomic<unsigned> count{0};
+  return fmt::format("P{}", ++count);
+}
+
+}  // namespace
+
+asio::awaitable<void> answer_problem(Connection& connection, const Request* request, Finding finding,
+                                     std::vector<std::string> trail, std::vector<std::string> details) {
+  const int status = status_of(finding.code);
+  auto own = find_own_page(connection, status);
+  if (own && std::holds_alternative<sites::FileFound>(*own)) {
+    const auto& file = std::get<sites::FileFound>(*own);
+    if (auto content = files::content_of(file.file, kMostPageBytes)) {
+      connection.answered().by = log_text(finding);
+      AnswerHead head;
+      head.status = status;
+      head.fields = problem_fields(finding);
+      head.fields.emplace_back(
+          "Content-Type", http::media_type(files::base_name(file.path), connection.worker().shared().system_types));
+      co_await answer_page(connection, request, std::move(head), std::move(*content));
+      co_return;
+    }
+  } else if (own && request != nullptr) {
+    auto script = std::move(std::get<sites::ScriptFound>(*own));
+    WayToScript way{0, status, problem_fields(finding)};
+    Request page_request = *request;
+    if (!page_request.is_head()) page_request.head.method = "GET";
+    trail.push_back(log_text(finding));
+    connection.answered().by = log_text(finding);
+    co_await answer_script(connection, page_request, std::move(script), std::move(trail), std::move(way));
+    co_return;
+  }
+  co_await answer_with_our_page(connection, request, std::move(finding), std::move(trail), std::move(details));
+}
+
+asio::awaitable<void> answer_with_our_page(Connection& connection, const Request* request, Finding finding,
+                                           std::vector<std::string> trail, std::vector<std::string> details) {
+  const int status = status_of(finding.code);
+  Answered& answered = connection.answered();
+  answered.by = log_text(finding);
+  AnswerHead head;
+  head.status = status;
+  head.fields = problem_fields(finding);
+  const bool html = wants_html(request);
+  add_own_fields(head, html ? PageKind::html : PageKind::text);
+  std::string body;
+  if (connection.peer().is_this_computer) {
+    pages::Problem problem{std::move(finding), {}, std::move(trail), std::move(details), {}};
+    problem.source = source_of(connection, problem.finding);
+    if (request != nullptr) problem.asked = std::string(request->head.method) + " " + std::string(request->head.target);
+    body = html ? pages::problem_html(problem) : pages::problem_text(problem);
+  } else {
+    const std::string number = next_number();
+    answered.by = number + " " + answered.by;
+    body = html ? pages::reserved_html(status, number) : pages::reserved_text(status, number);
+  }
+  co_await answer_page(connection, request, std::move(head), std::move(body));
+}
+
+}  // namespace porter::server

@@ -1,0 +1,202 @@
+// Reloading, editing and watching the settings. See steering.hpp.
+#include "server/api/steering.hpp"
+
+#include <fmt/chrono.h>
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <boost/asio/co_spawn.hpp>
+#include <boost/asio/detached.hpp>
+#include <ctime>
+#include <exception>
+#include <sstream>
+
+#include "core/text/text.hpp"
+
+namespace porter::server {
+namespace {
+
+using run::Clock;
+
+/// An editor may write a file in several steps; what it has when it has been quiet for this long is what is meant.
+constexpr std::chrono::milliseconds kQuiet{60};
+/// Whoever never is quiet is looked at all the same.
+constexpr std::chrono::seconds kLongestQuiet{1};
+/// Some save a file by emptying or removing it first. Taking all sites away is believed only when it has stayed so.
+constexpr std::chrono::seconds kBelieveNothing{3};
+constexpr std::chrono::seconds kTryAgain{1};
+
+bool is_blank(const std::optional<std::string>& text) {
+  return !text || text->find_first_not_of(" \t\r\n") == std::string::npos;
+}
+
+}  // namespace
+
+Steering::Steering(Server& server, machine::Instance instance, std::optional<std::string> text)
+    : server_(server),
+      instance_(std::move(instance)),
+      watch_(server.context(), instance_.named),
+      pause_(server.context()),
+      applied_text_(std::move(text)) {
+  follow_links();
+}
+
+void Steering::follow_links() {
+  instance_.settings = machine::without_links(instance_.named);
+  for (const std::string& path : {instance_.named, instance_.settings}) {
+    const bool is_known =
+        path == instance_.known_by || std::any_of(other_names_.begin(), other_names_.end(),
+                                                  [&](const machine::OtherName& name) { return name.path() == path; });
+    if (is_known) continue;
+    if (auto name = machine::OtherName::take(instance_, path)) other_names_.push_back(std::move(*name));
+  }
+}
+
+std::vector<SettingsProblem> Steering::apply(Settings settings) {
+  std::vector<SettingsProblem> problems;
+  for (Finding& finding : server_.apply(std::move(settings)))
+    problems.push_back({std::move(finding), instance_.settings, 0, 0, {}});
+  return problems;
+}
+
+asio::awaitable<run::Gate::Ticket> Steering::take_turn() {
+  const auto place = turns_->line_up(server_.context().get_executor());
+  run::Gate::Ticket turn;
+  if (place) turn = co_await place->turn();
+  co_return turn;
+}
+
+asio::awaitable<std::vector<SettingsProblem>> Steering::reload() {
+  const run::Gate::Ticket turn = co_await take_turn();
+  auto problems = co_await reload_in_turn();
+  co_return problems;
+}
+
+asio::awaitable<std::vector<SettingsProblem>> Steering::reload_in_turn() {
+  follow_links();
+  auto reading =
+      server_.shared().helpers.run([file = instance_.settings] { return machine::read_settings_file(file); });
+  SettingsRead read = co_await std::move(reading);
+  applied_text_ = std::move(read.text);
+  problems_ = std::move(read.problems);
+  if (problems_.empty()) problems_ = apply(std::move(read.settings));
+  tell(problems_);
+  co_return problems_;
+}
+
+asio::awaitable<std::vector<SettingsProblem>> Steering::edit(const SettingsEdit& edit) {
+  const run::Gate::Ticket turn = co_await take_turn();
+  follow_links();
+  auto editing =
+      server_.shared().helpers.run([&, file = instance_.settings] { return machine::edit_settings(file, edit); });
+  machine::SettingsEdited edited = co_await std::move(editing);
+  if (!edited.problems.empty()) co_return std::move(edited.problems);
+  auto problems = apply(std::move(edited.settings));
+  if (problems.empty()) {
+    problems_.clear();
+    applied_text_ = edited.after;
+  } else {
+    auto undoing = server_.shared().helpers.run([&, file = instance_.settings] {
+      machine::undo_edit(file, edited);
+      return true;
+    });
+    co_await std::move(undoing);
+  }
+  tell(problems);
+  co_return problems;
+}
+
+std::vector<SettingsProblem> Steering::standing_problems() const {
+  auto out = problems_;
+  if (auto finding = watch_.problem()) out.push_back({std::move(*finding), instance_.settings, 0, 0, {}});
+  if (const auto& log = server_.snapshot().access_log)
+    if (auto finding = log->problem()) out.push_back({std::move(*finding), log->log().file, 0, 0, {}});
+  return out;
+}
+
+void Steering::tell(const std::vector<SettingsProblem>& problems) {
+  Journal& journal = *server_.shared().journal;
+  const std::string now = fmt::format("{:%H:%M:%S}", fmt::localtime(std::time(nullptr)));
+  if (problems.empty()) {
+    const Settings& settings = server_.snapshot().settings;
+    journal.write_note(fmt::format("{}      Settings applied: {} ({} {})\n", now, text::escape_line(instance_.settings),
+                                   settings.sites.size(), settings.sites.size() == 1 ? "site" : "sites"));
+    return;
+  }
+  journal.write_note(fmt::format("{}      Settings not applied; serving goes on as before\n", now));
+  for (const SettingsProblem& problem : problems) {
+    std::istringstream lines(text_of(problem));
+    for (std::string line; std::getline(lines, line);) journal.write_note(line + "\n");
+  }
+}
+
+void Steering::watch() {
+  // What was saved between the first reading and the watch is not told of by any event.
+  touched_ = Clock::now();
+  asio::co_spawn(server_.context(), note_changes(), asio::detached);
+  asio::co_spawn(server_.context(), follow_changes(), asio::detached);
+}
+
+void Steering::close() {
+  is_closed_ = true;
+  watch_.close();
+  pause_.cancel();
+  other_names_.clear();
+}
+
+asio::awaitable<void> Steering::note_changes() {
+  for (;;) {
+    const bool has_changed = co_await watch_.changed();
+    if (!has_changed || is_closed_) co_return;
+    if (!touched_) touched_ = Clock::now();
+    pause_.cancel();
+  }
+}
+
+asio::awaitable<void> Steering::follow_changes() {
+  auto look_again = Clock::time_point::max();
+  while (!is_closed_) {
+    auto next = look_again;
+    if (touched_) next = std::min(Clock::now() + kQuiet, *touched_ + kLongestQuiet);
+    pause_.expires_at(next);
+    const auto [error] = co_await pause_.async_wait(run::kAwait);
+    if (is_closed_) co_return;
+    if (error) continue;  // There are more changes.
+    touched_.reset();
+    look_again = Clock::now() + kTryAgain;
+    try {
+      look_again = co_await look();
+    } catch (const std::exception&) {
+      // Memory is lacking; it is tried again.
+    }
+  }
+}
+
+asio::awaitable<Clock::time_point> Steering::look() {
+  const run::Gate::Ticket turn = co_await take_turn();
+  follow_links();
+  auto reading = server_.shared().helpers.run([this] { return content_now(); });
+  const Content content = co_await std::move(reading);
+  const auto now = Clock::now();
+  if (content == Content::as_applied) empty_since_.reset();
+  if (content == Content::as_applied) co_return Clock::time_point::max();
+  if (content == Content::nothing && !is_blank(applied_text_)) {
+    if (!empty_since_) empty_since_ = now;
+    if (now < *empty_since_ + kBelieveNothing) co_return *empty_since_ + kBelieveNothing;
+  }
+  empty_since_.reset();
+  const auto problems = co_await reload_in_turn();
+  const bool has_failed = std::any_of(problems.begin(), problems.end(), [](const SettingsProblem& problem) {
+    return problem.finding.code == Code::server_resources;
+  });
+  co_return has_failed ? now + kTryAgain : Clock::time_point::max();
+}
+
+Steering::Content Steering::content_now() const {
+  const SettingsRead read = machine::read_settings_file(instance_.settings);
+  const bool is_missing = !read.text && read.problems.empty();
+  if (read.text == applied_text_ && (read.text || is_missing)) return Content::as_applied;
+  return is_missing || (read.text && is_blank(read.text)) ? Content::nothing : Content::other;
+}
+
+}  // namespace porter::server

@@ -1,0 +1,133 @@
+// Formatting a log line; on the way of every request, so without streams and with the clock's text kept for a second.
+#include "server/record/log_line.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+#include <charconv>
+#include <ctime>
+
+#include "core/text/text.hpp"
+
+namespace porter::server {
+namespace {
+
+constexpr std::size_t kClientWidth = 9;
+constexpr std::size_t kTargetWidth = 34;
+constexpr std::size_t kSizeWidth = 8;
+
+/// "14:03:22" in local time.
+std::string_view clock_text(std::time_t seconds) {
+  thread_local std::time_t shown = -1;
+  thread_local std::string text;
+  if (seconds != shown) {
+    std::tm local{};
+    ::localtime_r(&seconds, &local);
+    text = fmt::format("{:02}:{:02}:{:02}", local.tm_hour, local.tm_min, local.tm_sec);
+    shown = seconds;
+  }
+  return text;
+}
+
+void append_padded(std::string& out, std::string_view text, std::size_t width) {
+  out += text;
+  out.append(width > text.size() ? width - text.size() : 0, ' ');
+}
+
+std::string_view status_colour(int status) {
+  if (status >= 500) return "\x1b[1;31m";
+  if (status >= 400) return "\x1b[33m";
+  if (status >= 300) return "\x1b[36m";
+  return "\x1b[32m";
+}
+
+/// Appends `number` with spaces before it up to `width`.
+void append_number(std::string& out, std::uint64_t number, std::size_t width) {
+  std::array<char, 20> digits;
+  const auto end = std::to_chars(digits.data(), digits.data() + digits.size(), number).ptr;
+  const auto length = static_cast<std::size_t>(end - digits.data());
+  out.append(width > length ? width - length : 0, ' ');
+  out.append(digits.data(), length);
+}
+
+/// "  1.2 ms", " 350 ms" or " 12.5 s ", always as wide.
+void append_duration(std::string& out, std::chrono::nanoseconds duration) {
+  const auto micros = static_cast<std::uint64_t>(duration.count() / 1000);
+  const auto append_tenths = [&](std::uint64_t tenths, std::string_view unit) {
+    append_number(out, tenths / 10, 3);
+    out += '.';
+    out += static_cast<char>('0' + tenths % 10);
+    out += unit;
+  };
+  if (micros < 99'950) {
+    append_tenths((micros + 50) / 100, " ms");
+  } else if (micros < 10'000'000) {
+    append_number(out, (micros + 500) / 1000, 5);
+    out += " ms";
+  } else {
+    append_tenths(micros / 100'000, " s ");
+  }
+}
+
+bool is_plain(std::string_view text) {
+  return std::all_of(text.begin(), text.end(), [](char c) { return c >= 0x20 && c < 0x7f && c != '\\'; });
+}
+
+/// Appends `text` escaped; returns the number of characters it takes up, as far as ASCII goes.
+std::size_t append_escaped(std::string& out, std::string_view text) {
+  if (is_plain(text)) {
+    out += text;
+    return text.size();
+  }
+  const std::string escaped = text::escape_line(text);
+  out += escaped;
+  return static_cast<std::size_t>(std::count_if(escaped.begin(), escaped.end(),
+                                                [](char c) { return (static_cast<unsigned char>(c) & 0xc0) != 0x80; }));
+}
+
+}  // namespace
+
+void append_log_line(std::string& out, const LogLine& line, Colour colour) {
+  const auto since_epoch = line.time.time_since_epoch();
+  const auto seconds = std::chrono::duration_cast<std::chrono::seconds>(since_epoch);
+  const auto millis = std::chrono::duration_cast<std::chrono::milliseconds>(since_epoch - seconds);
+  const bool coloured = colour == Colour::on;
+  if (coloured) out += "\x1b[2m";
+  out += clock_text(seconds.count());
+  out += '.';
+  const auto rest = static_cast<unsigned>(millis.count());
+  for (const unsigned digit : {rest / 100, rest / 10 % 10, rest % 10}) out += static_cast<char>('0' + digit);
+  out += "  ";
+  append_padded(out, line.client, kClientWidth);
+  if (coloured) out += "\x1b[0m";
+  out += "  ";
+  std::size_t width = append_escaped(out, line.method) + 1;
+  out += ' ';
+  width += append_escaped(out, line.target);
+  out.append(kTargetWidth > width ? kTargetWidth - width : 0, ' ');
+  out += "  ";
+  if (coloured) out += status_colour(line.status);
+  if (line.status == 0) {
+    out += "---";
+  } else {
+    append_number(out, static_cast<std::uint64_t>(line.status), 3);
+  }
+  if (coloured) out += "\x1b[0m";
+  out += "  ";
+  append_duration(out, line.duration);
+  out += "  ";
+  const std::string size = text::format_size(line.body_bytes);
+  out.append(kSizeWidth > size.size() ? kSizeWidth - size.size() : 0, ' ');
+  out += size;
+  out += "  ";
+  if (!line.site.empty()) {
+    out += '[';
+    out += line.site;
+    out += "]  ";
+  }
+  append_escaped(out, line.answered_by);
+  out += '\n';
+}
+
+}  // namespace porter::server
