@@ -10,9 +10,9 @@
 #include "core/http/media_type.hpp"
 #include "core/http/range.hpp"
 #include "core/http/target.hpp"
-#include "core/script/answer_head.hpp"
 #include "core/script/interpreters.hpp"
 #include "core/script/meta_variables.hpp"
+#include "core/script/script_head.hpp"
 #include "core/sites/listing.hpp"
 #include "core/text/text.hpp"
 #include "fuzz.hpp"
@@ -84,11 +84,11 @@ void lists(std::string_view bytes) {
 
 void answer_head(std::string_view bytes) {
   static_cast<void>(script::is_surely_no_head(bytes));
-  const auto length = script::answer_head_length(bytes);
+  const auto length = script::script_head_length(bytes);
   if (!length) return;
   require(*length <= bytes.size());
-  const auto parsed = script::parse_answer_head(bytes.substr(0, *length));
-  if (const auto* const good = std::get_if<script::AnswerHead>(&parsed)) {
+  const auto parsed = script::parse_script_head(bytes.substr(0, *length));
+  if (const auto* const good = std::get_if<script::ScriptHead>(&parsed)) {
     require(good->status >= 200 && good->status < 600);
     for (const auto& [name, value] : good->fields)
       require(http::is_token(name) && value.find_first_of("\r\n") == std::string::npos);

@@ -21,11 +21,12 @@ namespace {
 struct Place {
   TempFolder folder;
   Settings settings;
+  std::string search_path;
 
   Place() {
     settings.sites.emplace_back();
     settings.sites.front().document_root = folder.path() + "/pages";
-    settings.search_path = folder.path() + "/programs";
+    search_path = folder.path() + "/programs";
     folder.write("programs/php-cgi", "#!/bin/sh\n", 0755);
     folder.write("pages/index.html", "home");
     folder.write("pages/timetable.html", "x");
@@ -56,7 +57,7 @@ struct Place {
 
   Resolution look_up(const std::string& path, std::string_view method = "GET") {
     const auto target = std::get<http::Target>(http::parse_target(path, method));
-    return resolve(settings, settings.sites.front(), {method, target});
+    return resolve({settings, search_path}, settings.sites.front(), {method, target});
   }
 
   /// The outcome in short, with the folder's own path written as "~".
@@ -156,7 +157,7 @@ TEST_CASE("settings decide about listing and interpreters") {
   Place place;
   place.settings.sites.front().listing = false;
   CHECK(place.short_outcome("/plain/") == "no-index");
-  place.settings.search_path = "/nowhere";
+  place.search_path = "/nowhere";
   CHECK(place.short_outcome("/notices.php") == "interpreter-not-installed");
   place.settings.sites.front().document_root += "/gone";
   CHECK(place.short_outcome("/") == "document-root-gone");
@@ -195,10 +196,11 @@ TEST_CASE("mounts show folders and files from elsewhere, and hide what has their
     CHECK(place.short_outcome(row.path) == row.outcome);
   }
   site.index_files.clear();
-  const auto entries = std::get<std::vector<Entry>>(
+  const auto entries = std::get<std::vector<sites::Row>>(
       read_entries(place.settings, site, std::get<FolderFound>(place.look_up("/").outcome)));
-  CHECK(std::count_if(entries.begin(), entries.end(), [](const Entry& entry) { return entry.name == "plain"; }) == 1);
-  CHECK(std::any_of(entries.begin(), entries.end(), [](const Entry& entry) { return entry.name == "tool"; }));
+  CHECK(std::count_if(entries.begin(), entries.end(), [](const sites::Row& entry) { return entry.name == "plain"; }) ==
+        1);
+  CHECK(std::any_of(entries.begin(), entries.end(), [](const sites::Row& entry) { return entry.name == "tool"; }));
 }
 
 TEST_CASE("a fallback answers for paths that match nothing, and for those alone") {
@@ -225,11 +227,11 @@ TEST_CASE("a fallback answers for paths that match nothing, and for those alone"
 TEST_CASE("a site runs the languages and shows the hidden files that it allows") {
   Place place;
   Site& site = place.settings.sites.front();
-  site.interpreters = {"Perl"};
+  site.interpreters = std::vector<std::string>{"Perl"};
   CHECK(place.short_outcome("/notices.php") == "interpreter-not-allowed");
   CHECK(place.short_outcome("/cgi-bin/deep/tides.pl").starts_with("run"));
   CHECK(place.short_outcome("/cgi-bin/fares") == "interpreter-not-allowed");
-  site.interpreters = {"Shell"};
+  site.interpreters = std::vector<std::string>{"Shell"};
   CHECK(place.short_outcome("/cgi-bin/fares").starts_with("run"));
   site.hidden_files_shown = {".secret"};
   CHECK(place.short_outcome("/.secret") == "file ~/pages/.secret");
@@ -334,11 +336,11 @@ TEST_CASE("links show nothing that is hidden by its own name, and listings do no
   CHECK(place.short_outcome("/links/saved.txt") == "backup-file");
   CHECK(place.short_outcome("/links/fine.html") == "file ~/pages/links/fine.html");
   const auto listing = place.look_up("/links/");
-  auto entries = std::get<std::vector<Entry>>(
+  auto entries = std::get<std::vector<sites::Row>>(
       read_entries(place.settings, place.settings.sites.front(), std::get<FolderFound>(listing.outcome)));
   sort_entries(entries, {});
   std::string names;
-  for (const Entry& entry : entries) names += entry.name + (entry.runs ? "* " : " ");
+  for (const sites::Row& entry : entries) names += entry.name + (entry.runs ? "* " : " ");
   CHECK(names == "fine.html index.none shown.txt* ");
 }
 
@@ -367,7 +369,7 @@ TEST_CASE("a listing shows what a visitor may open, folders first, in the order 
   const auto& found = std::get<FolderFound>(resolution.outcome);
   place.folder.write("pages/cgi-bin/.hidden", "");
   place.folder.write("pages/cgi-bin/old.bak", "");
-  auto entries = std::get<std::vector<Entry>>(read_entries(place.settings, place.settings.sites.front(), found));
+  auto entries = std::get<std::vector<sites::Row>>(read_entries(place.settings, place.settings.sites.front(), found));
   struct Row {
     std::string query;
     std::string names;
@@ -378,7 +380,7 @@ TEST_CASE("a listing shows what a visitor may open, folders first, in the order 
     CAPTURE(row.query);
     sort_entries(entries, order_from_query(row.query));
     std::string names;
-    for (const Entry& entry : entries) names += entry.name + (entry.is_folder ? "/" : entry.runs ? "*" : "") + " ";
+    for (const sites::Row& entry : entries) names += entry.name + (entry.is_folder ? "/" : entry.runs ? "*" : "") + " ";
     CHECK(names == row.names);
   }
 }

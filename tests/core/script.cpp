@@ -2,23 +2,23 @@
 #include <cerrno>
 #include <functional>
 
-#include "core/script/answer_head.hpp"
 #include "core/script/error_place.hpp"
 #include "core/script/interpreters.hpp"
 #include "core/script/judge.hpp"
 #include "core/script/meta_variables.hpp"
+#include "core/script/script_head.hpp"
 
 using namespace porter;
 using namespace porter::script;
 
 namespace {
 std::string read_head(std::string_view text) {
-  const auto length = answer_head_length(text);
+  const auto length = script_head_length(text);
   if (!length) return "incomplete";
-  const auto parsed = parse_answer_head(text.substr(0, *length));
-  if (const auto* const problem = std::get_if<AnswerHeadProblem>(&parsed))
-    return (problem->kind == AnswerHeadProblem::Kind::no_head ? "no head " : "line ") + std::to_string(problem->line);
-  const auto& head = std::get<AnswerHead>(parsed);
+  const auto parsed = parse_script_head(text.substr(0, *length));
+  if (const auto* const problem = std::get_if<ScriptHeadProblem>(&parsed))
+    return (problem->kind == ScriptHeadProblem::Kind::no_head ? "no head " : "line ") + std::to_string(problem->line);
+  const auto& head = std::get<ScriptHead>(parsed);
   std::string out = std::to_string(head.status) + (head.reason.empty() ? "" : " " + head.reason);
   for (const auto& [name, value] : head.fields) out += "|" + name + "=" + value;
   if (head.content_length) out += "|length " + std::to_string(*head.content_length);
@@ -174,8 +174,8 @@ TEST_CASE("an indexed query becomes arguments, any other does not") {
 }
 
 namespace {
-AnswerHead good_head(std::optional<std::uint64_t> length = {}, int status = 200) {
-  AnswerHead head;
+ScriptHead good_head(std::optional<std::uint64_t> length = {}, int status = 200) {
+  ScriptHead head;
   head.status = status;
   head.fields = {{"Content-Type", "text/html"}};
   head.content_length = length;
@@ -226,7 +226,7 @@ TEST_CASE("a run is judged by what explains it best") {
        "answer-head-too-large"},
       {[](RunReport& r) {
          r.output_start = "A: b\nc\n\n";
-         r.head_problem = {AnswerHeadProblem::Kind::malformed_line, 2, "c"};
+         r.head_problem = {ScriptHeadProblem::Kind::malformed_line, 2, "c"};
        },
        "answer-head-malformed"},
       {[](RunReport& r) {

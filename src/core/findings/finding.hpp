@@ -125,6 +125,17 @@ enum class Code {
   file_not_served,
   root_empty,
   stale_state,
+  folder_missing,
+  folder_closed,
+  folder_is_file,
+  several_servers,
+  no_server_at,
+  control_failed,
+  state_failed,
+  already_running,
+  // How the server is steered.
+  bad_call,
+  no_settings,
 };
 
 /// A named fact of a finding, such as {"file", "/srv/www/index.html"}.

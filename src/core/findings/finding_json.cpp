@@ -17,16 +17,14 @@ nlohmann::json array_of(const std::vector<Item>& items) {
 
 }  // namespace
 
-nlohmann::json json_of(const Finding& finding) {
-  return {{"code", code_name(finding.code)},
-          {"sentence", text::to_utf8(sentence_of(finding))},
-          {"remedy", text::to_utf8(remedy_of(finding))}};
-}
+nlohmann::json json_of(const Finding& finding) { return json_of(SettingsProblem{finding, {}, 0, 0, {}}); }
 
 nlohmann::json json_of(const SettingsProblem& problem) {
-  nlohmann::json out = json_of(problem.finding);
-  out["file"] = text::to_utf8(problem.file);
-  out["text"] = text::to_utf8(text_of(problem));
+  nlohmann::json out = {{"code", code_name(problem.finding.code)},
+                        {"sentence", text::to_utf8(sentence_of(problem.finding))},
+                        {"remedy", text::to_utf8(remedy_of(problem.finding))},
+                        {"text", text::to_utf8(text_of(problem))}};
+  if (!problem.file.empty()) out["file"] = text::to_utf8(problem.file);
   if (problem.line > 0) {
     out["line"] = problem.line;
     out["column"] = problem.column;

@@ -9,9 +9,9 @@
 
 namespace porter {
 
-/// Its code, sentence and remedy.
+/// Its code, sentence and remedy, and all of it as text for people.
 nlohmann::json json_of(const Finding& finding);
-/// The same with the file, the place in it if there is one, and all of it as text for people.
+/// The same, with the file and the place in it if there is one.
 nlohmann::json json_of(const SettingsProblem& problem);
 
 nlohmann::json json_of(const std::vector<Finding>& findings);

@@ -90,7 +90,7 @@ class Judge {
     if (report_.was_stopped) return std::nullopt;
     if (report_.head_limit > 0)
       return finding(Code::script_head_too_large, {{"limit", std::to_string(report_.head_limit)}});
-    if (report_.signal != 0 || report_.exit_status != 0 || is_silent_error()) return failure();
+    if (has_failed(report_) || is_silent_error()) return failure();
     return report_.head ? page_problem() : head_problem();
   }
 
@@ -120,10 +120,10 @@ class Judge {
     for (const auto& question : {&Judge::memory, &Judge::missing_library, &Judge::wrong_folder, &Judge::forbidden_write,
                                  &Judge::too_little_input, &Judge::named_place})
       if (auto answer = (this->*question)()) return std::move(*answer);
-    if (report_.signal != 0)
+    if (report_.signal)
       return finding(Code::script_killed,
-                     {{"signal", std::to_string(report_.signal)}, {"name", signal_name(report_.signal)}});
-    return finding(Code::script_failed, {{"status", std::to_string(report_.exit_status)}});
+                     {{"signal", std::to_string(*report_.signal)}, {"name", signal_name(*report_.signal)}});
+    return finding(Code::script_failed, {{"status", std::to_string(report_.exit_status.value_or(0))}});
   }
 
   std::optional<Finding> memory() const {
@@ -220,7 +220,7 @@ class Judge {
   std::optional<Finding> head_problem() const {
     if (report_.output_start.empty())
       return finding(last_.empty() ? Code::script_wrote_nothing : Code::only_error_stream, {});
-    if (report_.head_problem && report_.head_problem->kind == AnswerHeadProblem::Kind::malformed_line)
+    if (report_.head_problem && report_.head_problem->kind == ScriptHeadProblem::Kind::malformed_line)
       return finding(Code::script_head_malformed, {{"line", std::to_string(report_.head_problem->line)},
                                                    {"text", first_line_shown(report_.head_problem->text)}});
     return finding(Code::script_no_answer_head, {{"output", first_line_shown(report_.output_start)}});
@@ -231,6 +231,8 @@ class Judge {
 };
 
 }  // namespace
+
+bool has_failed(const RunReport& report) { return report.signal || report.exit_status.value_or(0) != 0; }
 
 std::optional<Finding> judge_run(const RunReport& report) { return Judge(report).verdict(); }
 

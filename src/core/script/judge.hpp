@@ -8,32 +8,35 @@
 #include <vector>
 
 #include "core/findings/finding.hpp"
-#include "core/script/answer_head.hpp"
 #include "core/script/interpreters.hpp"
+#include "core/script/script_head.hpp"
 
 namespace porter::script {
 
 /// What is known of a run that has ended.
 struct RunReport {
-  std::string path;           ///< The script.
-  std::string document_root;  ///< Of its site.
-  std::string command;        ///< What a person would type to run it by hand.
-  int exit_status = 0;
-  int signal = 0;             ///< 0: it ended by itself.
-  bool was_too_slow = false;  ///< It was ended because its time was up.
-  bool was_stopped = false;   ///< It was ended for another reason that is not its own.
+  std::string path;                ///< The script.
+  std::string document_root;       ///< Of its site.
+  std::string command;             ///< What a person would type to run it by hand.
+  std::optional<int> exit_status;  ///< It ended by itself; as far as that is known.
+  std::optional<int> signal;       ///< It was ended by one.
+  bool was_too_slow = false;       ///< It was ended because its time was up.
+  bool was_stopped = false;        ///< It was ended for another reason that is not its own.
   long seconds_allowed = 0;
   std::size_t address_space = 0;  ///< The limits that it ran under; 0: none.
   std::size_t processor_time = 0;
   std::uint64_t input_length = 0;  ///< Bytes of the request's body.
-  std::optional<AnswerHead> head;  ///< The answer head, if a whole and well-formed one was read.
-  std::optional<AnswerHeadProblem> head_problem;
+  std::optional<ScriptHead> head;  ///< The answer head, if a whole and well-formed one was read.
+  std::optional<ScriptHeadProblem> head_problem;
   std::size_t head_limit = 0;      ///< Not 0: its output reached this size without an end of the head.
   std::uint64_t body_written = 0;  ///< Bytes that it wrote after its head.
   bool body_was_expected = true;   ///< False for an answer to HEAD and for statuses without a body.
   std::string output_start;        ///< The beginning of its output, if there was no head.
   std::string error_text;          ///< The end of its error stream.
 };
+
+/// True if the run has ended in another way than a program that did its work.
+bool has_failed(const RunReport& report);
 
 /// The most telling problem of the run; nullopt if it went well.
 std::optional<Finding> judge_run(const RunReport& report);

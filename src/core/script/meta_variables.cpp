@@ -30,7 +30,7 @@ bool is_withheld(std::string_view name) {
 }  // namespace
 
 Environment meta_variables(const sites::ScriptFound& script, const Site& site, const http::RequestHead& head,
-                           const http::Target& target, const Peer& peer, std::optional<std::uint64_t> body_length,
+                           const http::Target& target, const Caller& caller, std::optional<std::uint64_t> body_length,
                            const std::vector<std::string>& passed_on) {
   Environment out(passed_on);
   const bool is_changed = !site.environment.empty() || (script.rule != nullptr && !script.rule->environment.empty());
@@ -41,8 +41,8 @@ Environment meta_variables(const sites::ScriptFound& script, const Site& site, c
   out.add("GATEWAY_INTERFACE", "CGI/1.1");
   out.add("SERVER_SOFTWARE", "UprightPorter/" PORTER_VERSION);
   out.add("SERVER_PROTOCOL", head.minor_version == 0 ? "HTTP/1.0" : "HTTP/1.1");
-  out.add("SERVER_NAME", peer.server_host);
-  out.add("SERVER_PORT", std::to_string(peer.server_port));
+  out.add("SERVER_NAME", caller.server_host);
+  out.add("SERVER_PORT", std::to_string(caller.server_port));
   out.add("REQUEST_METHOD", head.method);
   out.add("SCRIPT_NAME", script.name);
   if (!script.path_info.empty()) {
@@ -50,8 +50,8 @@ Environment meta_variables(const sites::ScriptFound& script, const Site& site, c
     out.add("PATH_TRANSLATED", site.document_root + script.path_info);
   }
   out.add("QUERY_STRING", target.query);
-  out.add("REMOTE_ADDR", peer.client_address);
-  out.add("REMOTE_PORT", std::to_string(peer.client_port));
+  out.add("REMOTE_ADDR", caller.client_address);
+  out.add("REMOTE_PORT", std::to_string(caller.client_port));
   if (body_length) {
     out.add("CONTENT_LENGTH", std::to_string(*body_length));
     if (const auto type = head.field("Content-Type")) out.add("CONTENT_TYPE", *type);

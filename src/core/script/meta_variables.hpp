@@ -16,7 +16,7 @@
 namespace porter::script {
 
 /// What the request's connection adds to its head.
-struct Peer {
+struct Caller {
   std::string client_address;  ///< An IP address, without brackets.
   std::uint16_t client_port = 0;
   std::uint16_t server_port = 0;
@@ -27,7 +27,7 @@ struct Peer {
 /// is taken off; nullopt if the request has none. `passed_on` are variables of the server's own ("PATH=…") to begin
 /// with.
 Environment meta_variables(const sites::ScriptFound& script, const Site& site, const http::RequestHead& head,
-                           const http::Target& target, const Peer& peer, std::optional<std::uint64_t> body_length,
+                           const http::Target& target, const Caller& caller, std::optional<std::uint64_t> body_length,
                            const std::vector<std::string>& passed_on);
 
 /// The command-line arguments that an indexed query gives to a program that is run directly (RFC 3875, section 4.4):

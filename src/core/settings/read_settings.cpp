@@ -160,11 +160,11 @@ class Reader : private reading::ValueReader {
       } else if (name == "script-folders") {
         site.script_folders = take_names(node, name);
       } else if (name == "interpreters") {
+        site.interpreters.emplace();
         for (const auto& [language, item] : take_texts(node, name)) {
-          site.interpreters.push_back(language);
+          site.interpreters->push_back(language);
           named_languages_.emplace_back(language, item);
         }
-        if (node.is_array() && node.as_array()->empty()) site.interpreters = {"none"};
       } else if (name == "hidden-files-shown") {
         site.hidden_files_shown = take_names(node, name);
       } else if (name == "fallback") {
@@ -506,7 +506,7 @@ SettingsRead load_settings(const std::string& file, const std::string& home) {
 std::string text_of(const SettingsProblem& problem) {
   std::string out = text::escape_line(problem.file);
   if (problem.line > 0) out += ":" + std::to_string(problem.line) + ":" + std::to_string(problem.column);
-  out += ": " + text::escape_line(sentence_of(problem.finding)) + "\n";
+  out += (out.empty() ? "" : ": ") + text::escape_line(sentence_of(problem.finding)) + "\n";
   if (problem.line > 0) {
     std::string source = problem.source;
     std::replace(source.begin(), source.end(), '\t', ' ');

@@ -6,6 +6,7 @@
 #include <cstddef>
 #include <cstdint>
 #include <map>
+#include <optional>
 #include <string>
 #include <string_view>
 #include <utility>
@@ -74,7 +75,7 @@ struct Site {
   std::vector<std::string> index_files{"index.html", "index.htm", "index.php"};
   bool listing = true;
   std::vector<std::string> script_folders{"cgi-bin"};
-  std::vector<std::string> interpreters;                       ///< The languages that may run; none: all.
+  std::optional<std::vector<std::string>> interpreters;        ///< The languages that may run; nullopt: all.
   std::vector<std::string> hidden_files_shown{".well-known"};  ///< Of the names that begin with a dot; "*": all.
   std::string fallback;  ///< The script, below the root, that answers for paths that match nothing; may be empty.
   std::vector<std::pair<std::string, std::string>> answer_fields;  ///< Added to every answer that has none of the name.
@@ -102,7 +103,6 @@ struct Settings {
   std::vector<script::Interpreter> interpreters = script::usual_interpreters();
   Limits limits;
   AccessLog access_log;
-  std::string search_path;  ///< Where interpreters are looked for: folders separated by colons, as in PATH.
 
   /// Every address to listen on, each once, with its sites.
   std::vector<Listener> listeners() const;

@@ -80,9 +80,8 @@ Order order_from_query(std::string_view query) {
   return order;
 }
 
-std::variant<std::vector<Entry>, files::SystemError, TooMany> read_entries(const Settings& settings, const Site& site,
-                                                                           const FolderFound& folder,
-                                                                           std::size_t most) {
+std::variant<std::vector<Row>, files::SystemError, TooMany> read_entries(const Settings& settings, const Site& site,
+                                                                         const FolderFound& folder, std::size_t most) {
   // The folder that was judged, by its own handle: another one may lie at its path by now.
   struct stat judged {};
   if (::fstat(folder.handle.get(), &judged) != 0) return files::SystemError{errno};
@@ -92,7 +91,7 @@ std::variant<std::vector<Entry>, files::SystemError, TooMany> read_entries(const
   if (open == nullptr) return files::SystemError{errno};
   [[maybe_unused]] const int now_of_the_directory = std::get<files::Descriptor>(opened).release();
   const std::unique_ptr<DIR, int (*)(DIR*)> directory(open, ::closedir);
-  std::vector<Entry> entries;
+  std::vector<Row> entries;
   while (const dirent* const item = ::readdir(directory.get())) {
     const std::string_view name = item->d_name;
     if (is_hidden(site, name) || is_withheld_copy(settings, site, name)) continue;
@@ -106,7 +105,7 @@ std::variant<std::vector<Entry>, files::SystemError, TooMany> read_entries(const
       real_name = target->name;
     }
     if (!S_ISDIR(info.st_mode) && !S_ISREG(info.st_mode)) continue;
-    Entry entry;
+    Row entry;
     entry.name = std::string(name);
     entry.is_folder = S_ISDIR(info.st_mode);
     entry.runs = would_run(settings, name, info, folder.is_script_folder) ||
@@ -118,8 +117,8 @@ std::variant<std::vector<Entry>, files::SystemError, TooMany> read_entries(const
   }
   for (const std::string& name : folder.mounted) {
     // What is mounted hides an entry of the same name.
-    std::erase_if(entries, [&](const Entry& entry) { return entry.name == name; });
-    Entry entry;
+    std::erase_if(entries, [&](const Row& entry) { return entry.name == name; });
+    Row entry;
     entry.name = name;
     entry.is_folder = true;
     entries.push_back(std::move(entry));
@@ -127,13 +126,13 @@ std::variant<std::vector<Entry>, files::SystemError, TooMany> read_entries(const
   return entries;
 }
 
-void sort_entries(std::vector<Entry>& entries, Order order) {
-  const auto less = [&](const Entry& a, const Entry& b) {
+void sort_entries(std::vector<Row>& entries, Order order) {
+  const auto less = [&](const Row& a, const Row& b) {
     if (order.key == SortKey::size && a.size != b.size) return a.size < b.size;
     if (order.key == SortKey::date && a.changed != b.changed) return a.changed < b.changed;
     return by_name(a.name, b.name);
   };
-  std::sort(entries.begin(), entries.end(), [&](const Entry& a, const Entry& b) {
+  std::sort(entries.begin(), entries.end(), [&](const Row& a, const Row& b) {
     if (a.is_folder != b.is_folder) return a.is_folder;
     return order.descending ? less(b, a) : less(a, b);
   });

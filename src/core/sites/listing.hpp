@@ -12,7 +12,7 @@
 
 namespace porter::sites {
 
-struct Entry {
+struct Row {
   std::string name;  ///< May hold any byte but "/" and NUL.
   bool is_folder = false;
   bool runs = false;         ///< A request for it runs it.
@@ -36,11 +36,11 @@ struct TooMany {};
 
 /// The entries of `folder` that `site` shows: no hidden files, no backup copies, nothing that could not be opened
 /// anyway (special files); and what is mounted right below it. Unsorted. TooMany as soon as there are more than `most`.
-std::variant<std::vector<Entry>, files::SystemError, TooMany> read_entries(const Settings& settings, const Site& site,
-                                                                           const FolderFound& folder,
-                                                                           std::size_t most = SIZE_MAX);
+std::variant<std::vector<Row>, files::SystemError, TooMany> read_entries(const Settings& settings, const Site& site,
+                                                                         const FolderFound& folder,
+                                                                         std::size_t most = SIZE_MAX);
 
 /// Puts folders first, and each group in `order`; equal entries by name.
-void sort_entries(std::vector<Entry>& entries, Order order);
+void sort_entries(std::vector<Row>& entries, Order order);
 
 }  // namespace porter::sites

@@ -81,8 +81,9 @@ struct Entry {
 /// One resolution in the making.
 class Resolver {
  public:
-  Resolver(const Settings& settings, const Site& site, const Asked& asked)
-      : settings_(settings),
+  Resolver(const Surroundings& in, const Site& site, const Asked& asked)
+      : settings_(in.settings),
+        search_path_(in.search_path),
         site_(site),
         asked_(asked),
         parts_(split(asked.target.path)),
@@ -342,11 +343,10 @@ class Resolver {
   Outcome interpreted(const Entry& file, const script::Interpreter& interpreter) {
     say(file.path + " is a " + interpreter.language + " script.");
     if (auto refused = refuse_language(interpreter.language, file.path)) return std::move(*refused);
-    std::string program = files::find_program(interpreter.program, settings_.search_path);
+    std::string program = files::find_program(interpreter.program, search_path_);
     if (program.empty()) {
-      Finding missing =
-          finding(Code::interpreter_not_installed,
-                  {{"file", file.path}, {"program", interpreter.program}, {"path", settings_.search_path}});
+      Finding missing = finding(Code::interpreter_not_installed,
+                                {{"file", file.path}, {"program", interpreter.program}, {"path", search_path_}});
       if (!interpreter.package.empty()) missing.facts.emplace_back("package", interpreter.package);
       return missing;
     }
@@ -361,7 +361,7 @@ class Resolver {
                                                    {"file_quoted", text::shell_word(file.path)},
                                                    {"mode", permissions(file.info.st_mode)}});
     // Whatever it is, it may run, and no ending has a say: the file itself need not be looked at.
-    if (interpreter == nullptr && site_.interpreters.empty()) return found_script(file, {}, nullptr);
+    if (interpreter == nullptr && !site_.interpreters) return found_script(file, {}, nullptr);
     const std::string start = start_of(file);
     const script::FirstLine line = script::read_first_line(start);
     const bool is_program = start.starts_with(
@@ -380,11 +380,12 @@ class Resolver {
   }
 
   std::optional<Finding> refuse_language(const std::string& language, const std::string& path) const {
-    if (site_.interpreters.empty() || text::contains(site_.interpreters, language)) return std::nullopt;
-    return finding(Code::interpreter_not_allowed, {{"file", path},
-                                                   {"language", language},
-                                                   {"site", site_.name},
-                                                   {"languages", text::listed(site_.interpreters)}});
+    if (!site_.interpreters || text::contains(*site_.interpreters, language)) return std::nullopt;
+    return finding(Code::interpreter_not_allowed,
+                   {{"file", path},
+                    {"language", language},
+                    {"site", site_.name},
+                    {"languages", site_.interpreters->empty() ? "none" : text::listed(*site_.interpreters)}});
   }
 
   static std::string start_of(const Entry& entry) {
@@ -538,6 +539,7 @@ class Resolver {
   }
 
   const Settings& settings_;
+  const std::string& search_path_;
   const Site& site_;
   const Asked& asked_;
   const std::vector<std::string> parts_;
@@ -551,8 +553,8 @@ class Resolver {
 
 }  // namespace
 
-Resolution resolve(const Settings& settings, const Site& site, const Asked& asked) {
-  return Resolver(settings, site, asked).run();
+Resolution resolve(const Surroundings& in, const Site& site, const Asked& asked) {
+  return Resolver(in, site, asked).run();
 }
 
 bool is_known_method(std::string_view method) {

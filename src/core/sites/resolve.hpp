@@ -1,4 +1,4 @@
-// resolve(): the one place that decides what a request leads to.
+// resolve(): what a request leads to at the site that answers it; route() (core/sites/route.hpp) finds the site first.
 //
 // Serving, problem pages and every explanation call it, so that what is explained is what happens. It reads the file
 // system but changes nothing, runs nothing, and may be called from any thread. The outcome comes with its trail: the
@@ -22,6 +22,13 @@
 #include "core/settings/settings.hpp"
 
 namespace porter::sites {
+
+/// What a request is resolved in: the settings, and the machine's folders in which interpreters are looked for,
+/// separated by colons as in PATH. Both outlive what is made of them.
+struct Surroundings {
+  const Settings& settings;
+  const std::string& search_path;
+};
 
 /// What is asked for.
 struct Asked {
@@ -63,7 +70,12 @@ struct Redirect {
   std::string location;  ///< An absolute path with its query.
 };
 
-using Outcome = std::variant<FileFound, FolderFound, ScriptFound, Redirect, Finding>;
+/// The page that is shown where there is none of a site to show.
+struct StartPage {
+  std::string empty_root;  ///< The document root that is empty; empty itself where the address has no site.
+};
+
+using Outcome = std::variant<FileFound, FolderFound, ScriptFound, Redirect, StartPage, Finding>;
 
 struct Resolution {
   Outcome outcome;
@@ -71,8 +83,8 @@ struct Resolution {
   bool has_more_names = false;  ///< Near names were looked for among a few, and there are more.
 };
 
-/// What `asked` leads to at `site` under `settings`.
-Resolution resolve(const Settings& settings, const Site& site, const Asked& asked);
+/// What `asked` leads to at `site`, which is one of the settings'.
+Resolution resolve(const Surroundings& in, const Site& site, const Asked& asked);
 
 /// The methods that a file or listing answers, as the value of an Allow field.
 inline constexpr std::string_view kReadingMethods = "GET, HEAD, OPTIONS";

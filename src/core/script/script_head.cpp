@@ -1,5 +1,5 @@
 // Reading what a script writes before its page. See answer_head.hpp.
-#include "core/script/answer_head.hpp"
+#include "core/script/script_head.hpp"
 
 #include <algorithm>
 #include <charconv>
@@ -24,7 +24,7 @@ bool has_control(std::string_view text) {
   });
 }
 
-bool read_status(std::string_view value, AnswerHead& head) {
+bool read_status(std::string_view value, ScriptHead& head) {
   int status = 0;
   const auto [end, error] = std::from_chars(value.data(), value.data() + value.size(), status);
   if (error != std::errc{} || status < 200 || status > 599) return false;
@@ -36,7 +36,7 @@ bool read_status(std::string_view value, AnswerHead& head) {
 }
 
 /// Reads one line into `head`; false if it is malformed.
-bool read_line(std::string_view line, AnswerHead& head, bool& has_status) {
+bool read_line(std::string_view line, ScriptHead& head, bool& has_status) {
   const std::size_t colon = line.find(':');
   if (colon == line.npos || !http::is_token(line.substr(0, colon))) return false;
   const std::string_view name = line.substr(0, colon);
@@ -65,14 +65,14 @@ bool read_line(std::string_view line, AnswerHead& head, bool& has_status) {
 
 }  // namespace
 
-bool AnswerHead::lacks_content_type() const { return !location && !has_field("Content-Type"); }
+bool ScriptHead::lacks_content_type() const { return !location && !has_field("Content-Type"); }
 
-bool AnswerHead::has_field(std::string_view name) const {
+bool ScriptHead::has_field(std::string_view name) const {
   return std::any_of(fields.begin(), fields.end(),
                      [name](const auto& field) { return http::same_name(field.first, name); });
 }
 
-std::optional<std::size_t> answer_head_length(std::string_view output) {
+std::optional<std::size_t> script_head_length(std::string_view output) {
   if (output.starts_with("\n")) return 1;
   if (output.starts_with("\r\n")) return 2;
   for (std::size_t at = 0; (at = output.find('\n', at)) != output.npos; ++at) {
@@ -93,8 +93,8 @@ bool is_surely_no_head(std::string_view output) {
   return !http::is_token(name);
 }
 
-std::variant<AnswerHead, AnswerHeadProblem> parse_answer_head(std::string_view text) {
-  AnswerHead head;
+std::variant<ScriptHead, ScriptHeadProblem> parse_script_head(std::string_view text) {
+  ScriptHead head;
   bool has_status = false;
   std::size_t number = 0;
   const std::string first(text.substr(0, text.find('\n')));
@@ -108,15 +108,15 @@ std::variant<AnswerHead, AnswerHeadProblem> parse_answer_head(std::string_view t
     // nph-style and other programs may begin with a status line of their own.
     if (number == 1 && line.starts_with("HTTP/") && line.size() > 9 && line[8] == ' ') {
       has_status = !has_control(line) && read_status(line.substr(9), head);
-      if (!has_status) return AnswerHeadProblem{AnswerHeadProblem::Kind::malformed_line, number, std::string(line)};
+      if (!has_status) return ScriptHeadProblem{ScriptHeadProblem::Kind::malformed_line, number, std::string(line)};
       continue;
     }
     if (read_line(line, head, has_status)) continue;
-    const auto kind = number == 1 ? AnswerHeadProblem::Kind::no_head : AnswerHeadProblem::Kind::malformed_line;
-    return AnswerHeadProblem{kind, number, std::string(line)};
+    const auto kind = number == 1 ? ScriptHeadProblem::Kind::no_head : ScriptHeadProblem::Kind::malformed_line;
+    return ScriptHeadProblem{kind, number, std::string(line)};
   }
   if (head.fields.empty() && !has_status && !head.content_length)
-    return AnswerHeadProblem{AnswerHeadProblem::Kind::no_head, 1, first};
+    return ScriptHeadProblem{ScriptHeadProblem::Kind::no_head, 1, first};
   if (head.location && !has_status) {
     // A client redirect without a status of its own is a 302 (section 6.2.3).
     head.status = 302;

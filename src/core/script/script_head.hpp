@@ -11,7 +11,7 @@
 
 namespace porter::script {
 
-struct AnswerHead {
+struct ScriptHead {
   int status = 200;
   std::string reason;                                       ///< Empty: the usual phrase.
   std::vector<std::pair<std::string, std::string>> fields;  ///< All but Status and those the server itself decides.
@@ -31,7 +31,7 @@ struct AnswerHead {
   bool lacks_content_type() const;
 };
 
-struct AnswerHeadProblem {
+struct ScriptHeadProblem {
   enum class Kind { no_head, malformed_line } kind;
   std::size_t line = 0;  ///< Counted from 1.
   std::string text;      ///< The line.
@@ -39,12 +39,12 @@ struct AnswerHeadProblem {
 
 /// Where the head at the start of `output` ends, its empty line included; nullopt while it does not. Lines may end in
 /// LF or CRLF.
-std::optional<std::size_t> answer_head_length(std::string_view output);
+std::optional<std::size_t> script_head_length(std::string_view output);
 
 /// True as soon as the first line of `output` shows that no head can come of it, such as a line of HTML.
 bool is_surely_no_head(std::string_view output);
 
-/// Reads a whole head, as measured by answer_head_length().
-std::variant<AnswerHead, AnswerHeadProblem> parse_answer_head(std::string_view head);
+/// Reads a whole head, as measured by script_head_length().
+std::variant<ScriptHead, ScriptHeadProblem> parse_script_head(std::string_view head);
 
 }  // namespace porter::script

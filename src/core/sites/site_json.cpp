@@ -1,0 +1,32 @@
+// See site_json.hpp.
+#include "core/sites/site_json.hpp"
+
+#include <nlohmann/json.hpp>
+
+#include "core/sites/choose.hpp"
+#include "core/text/text.hpp"
+
+namespace porter::sites {
+
+nlohmann::json json_of(const Settings& settings, const Site& site) {
+  auto mounts = nlohmann::json::array();
+  for (const Mount& mount : site.mounts)
+    mounts.push_back({{"path", text::to_utf8(mount.path)}, {"folder", text::to_utf8(mount.target)}});
+  auto addresses = nlohmann::json::array();
+  for (const Address& address : site.addresses.empty() ? settings.addresses : site.addresses)
+    addresses.push_back(address.text());
+  return {{"name", text::to_utf8(site.name)},
+          {"url", url_of(settings, site, main_address(settings, site)) + "/"},
+          {"folder", text::to_utf8(site.document_root)},
+          {"hosts", site.hosts},
+          {"addresses", addresses},
+          {"mounts", mounts}};
+}
+
+nlohmann::json json_of_sites(const Settings& settings) {
+  auto all = nlohmann::json::array();
+  for (const Site& site : settings.sites) all.push_back(json_of(settings, site));
+  return all;
+}
+
+}  // namespace porter::sites
