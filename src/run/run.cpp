@@ -3,8 +3,6 @@
 
 #include <fcntl.h>
 #include <sched.h>
-#include <sys/resource.h>
-#include <sys/syscall.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -19,7 +17,6 @@
 namespace porter::run {
 namespace {
 
-constexpr std::chrono::seconds kGraceAfterTerm{2};
 constexpr std::chrono::milliseconds kShortRun{20};
 /// A run's end leaves orphans behind rarely, and looking for them costs more than the end itself, so the looks of many
 /// runs are one.
@@ -56,11 +53,11 @@ std::optional<std::size_t> after_read(const boost::system::error_code& error, st
 }  // namespace
 
 void RunSet::terminate_all() {
-  for (const auto& run : runs_) run->terminate();
+  for (const auto& run : runs_) run->stop();
 }
 
 void RunSet::add(std::shared_ptr<Run> run) {
-  look_by(run->begun_ + kShortRun);
+  look_by(run->process_->begun() + kShortRun);
   runs_.push_back(std::move(run));
 }
 
@@ -130,14 +127,11 @@ std::variant<std::shared_ptr<Run>, StartError> Run::start(const asio::any_io_exe
   start.output = output.write_end.get();
   start.error = error.write_end.get();
   start.limits = std::move(order.limits);
-  auto kin = std::make_unique<Kin>();
-  if (kin_mark() != 0) start.limits.push_back({RLIMIT_RTTIME, kin->mark()});
-  auto started = start_process(std::move(start));
+  auto started = Process::start(std::move(start));
   if (const auto* const failure = std::get_if<StartError>(&started)) return *failure;
-  kin->set_leader(std::get<pid_t>(started));
 
   // The constructor is private, which std::make_shared cannot reach.
-  std::shared_ptr<Run> run(new Run(executor, set, std::get<pid_t>(started), std::move(kin), order));
+  std::shared_ptr<Run> run(new Run(executor, set, std::get<std::unique_ptr<Process>>(std::move(started)), order));
   if (input.write_end.is_open()) assign(run->input_, std::move(input.write_end));
   assign(run->output_, std::move(output.read_end));
   ::fcntl(error.read_end.get(), F_SETFL, O_NONBLOCK);
@@ -146,10 +140,9 @@ std::variant<std::shared_ptr<Run>, StartError> Run::start(const asio::any_io_exe
   return run;
 }
 
-Run::Run(const asio::any_io_executor& executor, RunSet& set, pid_t id, std::unique_ptr<Kin> kin, RunOrder& order)
+Run::Run(const asio::any_io_executor& executor, RunSet& set, std::unique_ptr<Process> process, RunOrder& order)
     : set_(set),
-      kin_(std::move(kin)),
-      id_(id),
+      process_(std::move(process)),
       error_stream_limit_(order.error_stream_limit),
       input_(executor),
       output_(executor),
@@ -157,45 +150,33 @@ Run::Run(const asio::any_io_executor& executor, RunSet& set, pid_t id, std::uniq
       ended_(executor),
       ticket_(std::move(order.ticket)) {}
 
-Run::~Run() {
-  if (has_ended()) return;
-  // Only when the set is destroyed before the run's end: nothing may be left behind even then.
-  kin_->signal(SIGKILL);
-  int status = 0;
-  rusage usage{};
-  while (!kin_->reap(status, usage)) ::usleep(1000);
-}
-
 void Run::when_long(std::function<void()> then) {
   if (has_ended()) return;
   when_long_ = std::move(then);
-  set_.look_by(begun_ + kShortRun);
+  set_.look_by(process_->begun() + kShortRun);
 }
 
 Clock::time_point Run::look(Clock::time_point now) {
   if (has_ended()) return Clock::time_point::max();
-  if (now < begun_ + kShortRun) return begun_ + kShortRun;
+  if (now < process_->begun() + kShortRun) return process_->begun() + kShortRun;
   watch();
   if (const auto then = std::exchange(when_long_, nullptr)) then();
   if (now >= deadline_) {
     deadline_ = Clock::time_point::max();
     was_too_slow_ = true;
-    terminate();
+    stop();
   }
-  if (now >= kill_time_) {
-    kill_time_ = Clock::time_point::max();
-    kin_->signal(SIGKILL);
-  }
+  const auto kill_time = process_->look(now);
   if (!watched_) {
     read_error_stream();
     return reap() ? Clock::time_point::max() : now + kShortRun;
   }
-  return std::min(deadline_, kill_time_);
+  return std::min(deadline_, kill_time);
 }
 
 void Run::watch() {
   if (watched_ || has_ended()) return;
-  files::Descriptor process(static_cast<int>(::syscall(SYS_pidfd_open, id_, 0)));
+  files::Descriptor process = process_->watch();
   files::Descriptor error(::fcntl(error_.get(), F_DUPFD_CLOEXEC, 3));
   if (!process.is_open() || !error.is_open()) return;  // Until there are descriptors again, look() does the watching.
   const auto executor = output_.get_executor();
@@ -235,18 +216,7 @@ bool Run::read_error_stream() {
 
 bool Run::reap() {
   if (has_ended()) return true;
-  siginfo_t info{};
-  // WNOWAIT leaves the process unreaped, so its number, which is its group's too, cannot pass to another meanwhile.
-  if (::waitid(P_PID, static_cast<id_t>(id_), &info, WEXITED | WNOHANG | WNOWAIT) != 0 || info.si_pid != id_)
-    return false;
-  ::kill(-id_, SIGKILL);
-  int status = 0;
-  rusage usage{};
-  if (!kin_->reap(status, usage)) return false;
-  end_.exit_status = WIFEXITED(status) ? WEXITSTATUS(status) : 0;
-  end_.signal = WIFSIGNALED(status) ? WTERMSIG(status) : 0;
-  end_.peak_memory_kib = usage.ru_maxrss;
-  end_.duration = std::chrono::duration_cast<std::chrono::milliseconds>(Clock::now() - begun_);
+  if (!process_->reap()) return false;
   // A process that has left the group may hold the pipe open and write on. That is not waited for.
   try {
     read_error_stream();
@@ -337,11 +307,10 @@ void Run::set_deadline(Clock::time_point time) {
   set_.look_by(time);
 }
 
-void Run::terminate() {
-  if (kill_time_ != Clock::time_point::max() || has_ended()) return;
-  kin_->signal(SIGTERM);
-  kill_time_ = Clock::now() + kGraceAfterTerm;
-  set_.look_by(kill_time_);
+void Run::stop() {
+  if (has_ended() || process_->is_terminating()) return;
+  process_->terminate();
+  set_.look_by(process_->look(Clock::now()));
   watch();
 }
 
@@ -351,10 +320,10 @@ asio::awaitable<bool> Run::ended_by(Clock::time_point time) {
   co_return has_ended();
 }
 
-asio::awaitable<RunEnd> Run::end() {
+asio::awaitable<ProcessEnd> Run::end() {
   const auto self = shared_from_this();
   co_await ended_.wait();
-  co_return end_;
+  co_return process_->end();
 }
 
 }  // namespace porter::run

@@ -1,7 +1,8 @@
-// A run: one execution of a script, from its start to the end of every process that it leaves behind.
+// A run in a process of its own: one execution of a script, from its start to the end of every process that it leaves
+// behind.
 //
-// A Run belongs to one io_context with one thread, and all its functions are called there. Its RunSet keeps it alive
-// until its process has ended and been reaped, so whoever started it may let go of it at any time.
+// Its RunSet keeps it alive until its process has ended and been reaped, so whoever started it may let go of it at any
+// time.
 //
 // Most runs are over in a few milliseconds, and the end of their output tells of their own end. So only a run that has
 // lasted longer has its error stream and its process watched: that costs as much as all else the server does for it.
@@ -24,8 +25,8 @@
 
 #include "core/files/descriptor.hpp"
 #include "run/event.hpp"
-#include "run/kin.hpp"
-#include "run/start.hpp"
+#include "run/process.hpp"
+#include "run/script_source.hpp"
 
 namespace porter::run {
 
@@ -73,49 +74,27 @@ struct RunOrder {
   std::shared_ptr<void> ticket;  ///< Let go of when the run has ended.
 };
 
-/// How a run's process ended.
-struct RunEnd {
-  int exit_status = 0;
-  int signal = 0;  ///< 0: it ended by itself.
-  std::chrono::milliseconds duration{0};
-  long peak_memory_kib = 0;
-};
-
-class Run : public std::enable_shared_from_this<Run> {
+class Run : public ScriptSource, public std::enable_shared_from_this<Run> {
  public:
   /// Starts the script. It is a member of `set` until it has ended; `set` must outlive it.
   static std::variant<std::shared_ptr<Run>, StartError> start(const asio::any_io_executor& executor, RunSet& set,
                                                               RunOrder order);
-  ~Run();
   Run(const Run&) = delete;
   Run& operator=(const Run&) = delete;
 
-  /// Waits for output and puts it into `buffer`. 0: the script has closed its output, or has ended and all that it
-  /// wrote was read.
-  asio::awaitable<std::size_t> read(std::span<char> buffer);
-  /// As read(), but waits only until `time`; nullopt: nothing has come by then.
-  asio::awaitable<std::optional<std::size_t>> read_by(std::span<char> buffer, Clock::time_point time);
-  /// Hands all of `data` to the script's standard input. False: it does not read any more.
-  asio::awaitable<bool> write(std::string_view data);
-  /// Shows the script the end of its input.
-  void close_input();
-
-  /// Calls `then` once the run has lasted longer than most do, unless it ends before.
-  void when_long(std::function<void()> then);
-  /// Ends the run at `time` unless it has ended or the deadline is moved before; was_too_slow() tells afterwards.
-  void set_deadline(Clock::time_point time);
-  bool was_too_slow() const { return was_too_slow_; }
-
-  /// Ends the process and all its kin: SIGTERM now, SIGKILL two seconds later if it is still there.
-  void terminate();
-  /// Waits until the process has ended and its error stream is read.
-  asio::awaitable<RunEnd> end();
-  bool has_ended() const { return ended_.is_set(); }
-  /// Waits for the end, but only until `time`. True: it has ended.
-  asio::awaitable<bool> ended_by(Clock::time_point time);
-
-  /// The last part of what was written to the error stream so far.
-  const std::string& error_text() const { return error_text_; }
+  asio::awaitable<std::size_t> read(std::span<char> buffer) override;
+  asio::awaitable<std::optional<std::size_t>> read_by(std::span<char> buffer, Clock::time_point time) override;
+  asio::awaitable<bool> write(std::string_view data) override;
+  void close_input() override;
+  /// SIGTERM to the process and all its kin now, SIGKILL two seconds later if it is still there.
+  void stop() override;
+  void set_deadline(Clock::time_point time) override;
+  bool was_too_slow() const override { return was_too_slow_; }
+  void when_long(std::function<void()> then) override;
+  asio::awaitable<ProcessEnd> end() override;
+  asio::awaitable<bool> ended_by(Clock::time_point time) override;
+  bool has_ended() const override { return ended_.is_set(); }
+  const std::string& error_text() const override { return error_text_; }
 
  private:
   friend class RunSet;
@@ -126,7 +105,7 @@ class Run : public std::enable_shared_from_this<Run> {
     asio::posix::stream_descriptor error;    ///< The error stream, by a descriptor of its own.
   };
 
-  Run(const asio::any_io_executor& executor, RunSet& set, pid_t id, std::unique_ptr<Kin> kin, RunOrder& order);
+  Run(const asio::any_io_executor& executor, RunSet& set, std::unique_ptr<Process> process, RunOrder& order);
 
   /// What can be read of the output without waiting; nullopt: nothing is there yet.
   std::optional<std::size_t> read_now(std::span<char> buffer);
@@ -144,9 +123,7 @@ class Run : public std::enable_shared_from_this<Run> {
   void output_is_over();
 
   RunSet& set_;
-  std::unique_ptr<Kin> kin_;
-  pid_t id_;
-  Clock::time_point begun_ = Clock::now();
+  std::unique_ptr<Process> process_;
   std::size_t error_stream_limit_;
   asio::posix::stream_descriptor input_;
   asio::posix::stream_descriptor output_;
@@ -154,11 +131,9 @@ class Run : public std::enable_shared_from_this<Run> {
   std::optional<Watched> watched_;
   asio::steady_timer patience_;
   Clock::time_point deadline_ = Clock::time_point::max();
-  Clock::time_point kill_time_ = Clock::time_point::max();
   std::function<void()> when_long_;
   bool was_too_slow_ = false;
   Event ended_;
-  RunEnd end_;
   std::string error_text_;
   std::shared_ptr<void> ticket_;
 };

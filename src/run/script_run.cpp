@@ -1,21 +1,11 @@
 // Running a script from its start to the judgement. See script_run.hpp.
 #include "run/script_run.hpp"
 
-#include <fcntl.h>
-#include <sys/resource.h>
-#include <unistd.h>
-
 #include <algorithm>
-#include <array>
-#include <ctime>
 #include <new>
 
-#include "core/files/beneath.hpp"
-#include "core/files/paths.hpp"
-#include "core/files/state.hpp"
-#include "core/script/interpreters.hpp"
-#include "core/script/meta_variables.hpp"
-#include "core/text/text.hpp"
+#include "core/findings/resources.hpp"
+#include "core/http/status.hpp"
 
 namespace porter::run {
 namespace {
@@ -30,104 +20,28 @@ constexpr std::chrono::milliseconds kRestOfPage{20};
 /// length, where there would be three; and it is too short a time to be noticed where the page goes on.
 constexpr std::chrono::microseconds kEndAfterPage{300};
 constexpr std::chrono::milliseconds kEndAfterOutput{50};
-/// Between the signal that tells of the processor time used up and the one that cannot be caught.
-constexpr std::size_t kGraceOfProcessorTime = 2;
-
-std::string start_of(const std::string& path) {
-  const files::Descriptor file(::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK));
-  std::array<char, 512> buffer{};
-  const ssize_t got = file.is_open() ? ::read(file.get(), buffer.data(), buffer.size()) : 0;
-  return {buffer.data(), static_cast<std::size_t>(std::max<ssize_t>(got, 0))};
-}
-
-std::size_t address_limit(const Runner& runner, const Limits& limits) {
-  return runner.reserves_memory ? 0 : limits.address_space;
-}
-
-std::vector<ResourceLimit> resource_limits(const Runner& runner, const Limits& limits) {
-  std::vector<ResourceLimit> out = {
-      {RLIMIT_CPU, {limits.processor_time, limits.processor_time + kGraceOfProcessorTime}},
-      {RLIMIT_NOFILE, {limits.open_files, limits.open_files}},
-      {RLIMIT_CORE, {0, 0}}};
-  if (const std::size_t bytes = address_limit(runner, limits); bytes > 0) out.push_back({RLIMIT_AS, {bytes, bytes}});
-  return out;
-}
 
 }  // namespace
 
-std::string command_by_hand(const sites::ScriptFound& script) {
-  const std::string name(files::base_name(script.path));
-  std::string out = "cd " + text::shell_word(files::folder_of(script.path)) + " && ";
-  if (script.interpreter.empty()) return out + text::shell_word("./" + name);
-  out += files::base_name(script.interpreter);
-  for (const std::string& argument : script.rule->arguments) out += " " + text::shell_word(argument);
-  return out + " " + text::shell_word(name);
-}
-
-Runner runner_of(const sites::ScriptFound& script) {
-  Runner runner;
-  runner.name = script.interpreter.empty() ? script::read_first_line(start_of(script.path)).meant()
-                                           : std::string(files::base_name(script.interpreter));
-  if (runner.name.empty()) runner.name = "program";
-  const auto* const known = script::interpreter_called(script::usual_interpreters(), runner.name);
-  runner.reserves_memory = known != nullptr && known->reserves_memory;
-  return runner;
-}
-
-const Runner& Runners::of(const sites::ScriptFound& script) {
-  constexpr std::size_t kMostKnown = 1000;
-  if (known_.size() >= kMostKnown) known_.clear();
-  Known& known = known_[script.path];
-  if (!files::same_state(known.info, script.info)) {
-    known = {{}, runner_of(script)};
-    if (files::is_settled(script.info, std::time(nullptr))) known.info = script.info;
-  }
-  return known.runner;
-}
-
-bool speaks_directly(const sites::ScriptFound& script) { return files::base_name(script.path).starts_with("nph-"); }
-
 std::variant<std::shared_ptr<ScriptRun>, Finding> ScriptRun::start(const asio::any_io_executor& executor, RunSet& set,
                                                                    ScriptOrder order) {
-  if (order.script.rule != nullptr)
-    for (const auto& [name, value] : order.script.rule->limits) set_limit(order.limits, name, value);
-  RunOrder run_order;
-  run_order.environment = std::move(order.environment);
-  run_order.folder = files::folder_of(order.script.path);
-  run_order.input = order.input;
-  run_order.input_file = std::move(order.input_file);
-  run_order.error_stream_limit = order.limits.error_stream;
-  run_order.limits = resource_limits(order.runner, order.limits);
-  run_order.ticket = std::move(order.ticket);
-  if (order.script.interpreter.empty()) {
-    run_order.program = order.script.path;
-    run_order.arguments = script::query_arguments(order.query);
-    run_order.arguments.insert(run_order.arguments.begin(), order.script.path);
-  } else {
-    run_order.program = order.script.interpreter;
-    run_order.arguments = order.script.rule->arguments;
-    run_order.arguments.insert(run_order.arguments.begin(), order.script.interpreter);
-    run_order.arguments.push_back(order.script.path);
-  }
-  auto started = Run::start(executor, set, std::move(run_order));
+  auto started = Run::start(executor, set, std::move(order.run));
   if (const auto* const error = std::get_if<StartError>(&started)) {
-    if (error->step == StartError::Step::resources)
-      return Finding{Code::server_resources,
-                     {{"action", "start " + order.script.path}, {"reason", files::describe({error->number})}}};
-    return script::judge_start(order.script.path, command_by_hand(order.script), error->number,
-                               start_of(order.script.path));
+    const std::string& path = order.script.path;
+    if (error->step == StartError::Step::resources) return out_of_resources("start " + path, error->number);
+    return script::judge_start(path, command_by_hand(order.script), error->number, start_of(path));
   }
   const auto run = std::move(std::get<std::shared_ptr<Run>>(started));
   try {
-    return std::shared_ptr<ScriptRun>(new ScriptRun(executor, run, order));
+    return std::make_shared<ScriptRun>(run, order);
   } catch (const std::bad_alloc&) {
-    run->terminate();  // It has begun, and nobody would give it an end.
+    run->stop();  // It has begun, and nobody would give it an end.
     throw;
   }
 }
 
-ScriptRun::ScriptRun(const asio::any_io_executor& executor, std::shared_ptr<Run> run, const ScriptOrder& order)
-    : executor_(executor), run_(std::move(run)), limits_(order.limits) {
+ScriptRun::ScriptRun(std::shared_ptr<ScriptSource> source, const ScriptOrder& order)
+    : source_(std::move(source)), limits_(order.limits), is_direct_(order.speaks_directly) {
   report_.path = order.script.path;
   report_.document_root = order.document_root;
   report_.command = command_by_hand(order.script);
@@ -135,8 +49,42 @@ ScriptRun::ScriptRun(const asio::any_io_executor& executor, std::shared_ptr<Run>
   report_.address_space = address_limit(order.runner, limits_);
   report_.processor_time = limits_.processor_time;
   report_.input_length = order.input_length;
-  report_.body_was_expected = order.method != "HEAD";
-  run_->set_deadline(Clock::now() + limits_.first_byte);
+  report_.body_was_expected = order.expects_body;
+  source_->set_deadline(Clock::now() + limits_.first_byte);
+}
+
+asio::awaitable<ScriptRun::Verdict> ScriptRun::verdict() {
+  if (is_direct_) {
+    const std::span<char> space = buffer();
+    const std::size_t got = co_await source_->read(space);
+    pending_.assign(space.data(), got);
+    note_read(got);
+    if (got > 0) source_->set_deadline(Clock::now() + limits_.total_time);
+    if (got > 0) co_return Direct{};
+  }
+  bool has_head = false;
+  if (!is_direct_) has_head = co_await read_head();
+  if (!has_head) {
+    auto finding = co_await judge();
+    co_return NoPage{std::move(finding)};
+  }
+  if (head().is_local_redirect()) {
+    stop();
+    co_return LocalRedirect{*head().location};
+  }
+  if (http::has_no_body(head().status)) report_.body_was_expected = false;
+  bool has_ended = false;
+  if (report_.body_was_expected) has_ended = co_await gather_page();
+  if (has_ended) {
+    auto finding = co_await judge();
+    if (finding && has_no_page_for(*finding)) co_return NoPage{std::move(finding)};
+    co_return Page{true, std::move(finding)};
+  }
+  if (!pending_.empty() && head().lacks_content_type()) {
+    stop();
+    co_return NoPage{script::content_type_missing(report_)};
+  }
+  co_return Page{false, std::nullopt};
 }
 
 std::span<char> ScriptRun::buffer() {
@@ -152,29 +100,29 @@ asio::awaitable<bool> ScriptRun::read_head() {
   bool is_no_head = false;
   for (;;) {
     const std::span<char> space = buffer();
-    const std::size_t got = co_await run_->read(space);
+    const std::size_t got = co_await source_->read(space);
     if (got == 0) break;
     note_read(got);
     // What comes after the first part of a page without a head is read, so that the script can end, and dropped.
     if (pending_.size() < limits_.answer_head) pending_.append(space.data(), got);
     if (is_no_head) continue;
-    if (const auto length = script::answer_head_length(pending_)) {
-      auto parsed = script::parse_answer_head(std::string_view(pending_).substr(0, *length));
-      if (auto* const good = std::get_if<script::AnswerHead>(&parsed)) {
+    if (const auto length = script::script_head_length(pending_)) {
+      auto parsed = script::parse_script_head(std::string_view(pending_).substr(0, *length));
+      if (auto* const good = std::get_if<script::ScriptHead>(&parsed)) {
         report_.head = std::move(*good);
         pending_.erase(0, *length);
         report_.body_written = pending_.size();
         report_.seconds_allowed = limits_.total_time.count();
-        run_->set_deadline(Clock::now() + limits_.total_time);
+        source_->set_deadline(Clock::now() + limits_.total_time);
         co_return true;
       }
-      report_.head_problem = std::get<script::AnswerHeadProblem>(parsed);
+      report_.head_problem = std::get<script::ScriptHeadProblem>(parsed);
       is_no_head = true;
     } else if (script::is_surely_no_head(pending_)) {
       is_no_head = true;
     } else if (pending_.size() >= limits_.answer_head) {
       report_.head_limit = limits_.answer_head;
-      run_->terminate();
+      source_->stop();
       break;
     }
   }
@@ -196,7 +144,7 @@ asio::awaitable<bool> ScriptRun::gather_page() {
   bool has_closed_output = false;
   while (!has_closed_output && pending_.size() < kPiece) {
     const std::span<char> space = buffer();
-    const auto got = co_await run_->read_by(space, begun + wait_for_more());
+    const auto got = co_await source_->read_by(space, begun + wait_for_more());
     if (!got) co_return false;
     note_read(*got);
     pending_.append(space.data(), *got);
@@ -204,7 +152,7 @@ asio::awaitable<bool> ScriptRun::gather_page() {
     has_closed_output = *got == 0;
   }
   if (!has_closed_output) co_return false;
-  const bool has_ended = co_await run_->ended_by(Clock::now() + kEndAfterOutput);
+  const bool has_ended = co_await source_->ended_by(Clock::now() + kEndAfterOutput);
   co_return has_ended;
 }
 
@@ -215,45 +163,41 @@ asio::awaitable<std::string_view> ScriptRun::read_page() {
     co_return handed_;
   }
   const std::span<char> space = buffer();
-  const std::size_t got = co_await run_->read(space);
+  const std::size_t got = co_await source_->read(space);
   report_.body_written += got;
   note_read(got);
-  if (got > 0) run_->set_deadline(Clock::now() + limits_.total_time);
+  if (got > 0) source_->set_deadline(Clock::now() + limits_.total_time);
   co_return std::string_view(space.data(), got);
 }
 
-void ScriptRun::take_end(const RunEnd& end) {
-  end_ = end;
-  report_.exit_status = end.exit_status;
-  report_.signal = end.signal;
-  report_.was_too_slow = run_->was_too_slow();
-  report_.error_text = run_->error_text();
-}
-
 asio::awaitable<std::optional<Finding>> ScriptRun::judge() {
-  const RunEnd end = co_await run_->end();
-  take_end(end);
+  end_ = co_await source_->end();
+  report_.exit_status = end_->exit_status;
+  report_.signal = end_->signal;
+  report_.was_too_slow = source_->was_too_slow();
+  report_.error_text = source_->error_text();
   co_return script::judge_run(report_);
 }
 
 asio::awaitable<std::optional<Finding>> ScriptRun::judge_soon() {
   // The end of the output and the end of the process come together, unless the script means to go on without output.
   std::optional<Finding> finding;
-  const bool has_ended = co_await run_->ended_by(Clock::now() + kEndAfterOutput);
+  const bool has_ended = co_await source_->ended_by(Clock::now() + kEndAfterOutput);
   if (has_ended) finding = co_await judge();
   co_return finding;
 }
 
 bool ScriptRun::has_no_page_for(const Finding& finding) const {
-  if (!report_.body_was_expected) return false;
+  // Its page, if there is one, cannot be shown; a script that fails between its head and its page has nothing to show,
+  // and the reason says more than an empty page.
   if (finding.code == Code::no_content_type || finding.code == Code::body_shorter) return true;
-  const bool failed = report_.exit_status != 0 || report_.signal != 0 || report_.head->status == 500;
+  const bool failed = script::has_failed(report_) || report_.head->status == 500;
   return report_.body_written == 0 && failed;
 }
 
 void ScriptRun::stop() {
   report_.was_stopped = true;
-  run_->terminate();
+  source_->stop();
 }
 
 }  // namespace porter::run

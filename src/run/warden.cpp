@@ -20,6 +20,7 @@
 
 #include "run/kin.hpp"
 #include "run/mark.hpp"
+#include "run/process.hpp"
 
 namespace porter::run {
 namespace {
@@ -102,33 +103,45 @@ void dismiss_warden(Warden warden) {
   if (warden.pipe.is_open()) [[maybe_unused]]
     const ssize_t written = ::write(warden.pipe.get(), "x", 1);
   warden.pipe.reset();
-  while (warden.process > 0 && ::waitpid(warden.process, nullptr, 0) < 0 && errno == EINTR) {
-  }
+  if (warden.process > 0) bury(warden.process);
 }
+
+namespace {
+
+/// What a new warden needs to know.
+struct Beginning {
+  WardenIs is;
+  int pipe;
+  std::uint64_t mark;
+};
+
+void begin(void* argument) {
+  const Beginning& beginning = *static_cast<Beginning*>(argument);
+  ::setsid();
+  // Its parent ends at once, so that it is nobody's child.
+  if (beginning.is == WardenIs::nobodys && ::fork() != 0) return;
+  const int null = ::open("/dev/null", O_RDWR);
+  for (int i = 0; i < 3; ++i) ::dup2(null, i);
+  ::dup2(beginning.pipe, 3);
+  ::syscall(SYS_close_range, 4, ~0U, 0);
+  [[maybe_unused]] const int changed = ::chdir("/");
+  keep_watch(3, beginning.mark);
+}
+
+}  // namespace
 
 Warden start_warden(WardenIs is) {
   std::array<int, 2> ends{};
   if (::pipe2(ends.data(), O_CLOEXEC) != 0) return {};
   Warden warden{files::Descriptor(ends[1])};
-  const std::uint64_t mark = kin_mark();
   int holds_orphans = 0;
   ::prctl(PR_GET_CHILD_SUBREAPER, &holds_orphans);
   if (is == WardenIs::nobodys) ::prctl(PR_SET_CHILD_SUBREAPER, 0);
-  warden.process = ::fork();
-  if (warden.process == 0) {
-    ::setsid();
-    if (is == WardenIs::nobodys && ::fork() != 0) ::_exit(0);
-    const int null = ::open("/dev/null", O_RDWR);
-    for (int i = 0; i < 3; ++i) ::dup2(null, i);
-    ::dup2(ends[0], 3);
-    ::syscall(SYS_close_range, 4, ~0U, 0);
-    [[maybe_unused]] const int changed = ::chdir("/");
-    keep_watch(3, mark);
-  }
+  Beginning beginning{is, ends[0], kin_mark()};
+  warden.process = fork_process(begin, &beginning);
   ::close(ends[0]);
   if (is == WardenIs::nobodys) {
-    while (warden.process > 0 && ::waitpid(warden.process, nullptr, 0) < 0 && errno == EINTR) {
-    }
+    if (warden.process > 0) bury(warden.process);
     ::prctl(PR_SET_CHILD_SUBREAPER, holds_orphans);
   }
   if (warden.process < 0) return {};

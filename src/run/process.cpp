@@ -1,5 +1,5 @@
-// clone and execve, with only async-signal-safe calls in between. See start.hpp.
-#include "run/start.hpp"
+// clone and execve, with only async-signal-safe calls in between; and the ways to end. See process.hpp.
+#include "run/process.hpp"
 
 #include <fcntl.h>
 #include <linux/close_range.h>
@@ -27,6 +27,8 @@ extern "C" int __clone(int (*begin)(void*), void* stack, int flags, void* argume
 namespace porter::run {
 namespace {
 
+constexpr std::chrono::seconds kGraceAfterTerm{2};
+
 std::vector<char*> pointers(const std::vector<std::string>& strings) {
   std::vector<char*> out;
   out.reserve(strings.size() + 1);
@@ -43,6 +45,8 @@ struct Child {
   char* const* environment;
   const char* folder;
   int streams[3];
+  std::optional<std::pair<int, int>> also;
+  StartOrder::Leads leads;
   const std::vector<ResourceLimit>& limits;
   StartError failure;  ///< Filled in by the child, whose memory is the parent's; number 0: there was none.
 };
@@ -55,7 +59,11 @@ struct Child {
     child.failure = {step, errno};
     return 127;
   };
-  ::setpgid(0, 0);
+  if (child.leads == StartOrder::Leads::session) {
+    ::setsid();
+  } else {
+    ::setpgid(0, 0);
+  }
   // The server's handlers would run in its own memory, and an ignored SIGPIPE would be inherited. These four are all
   // that it has changed; every call here keeps the server's thread waiting. The library's signal() and dup2() are
   // passed by, since a sanitizer keeps notes of signals and descriptors in memory, which is the server's.
@@ -67,11 +75,17 @@ struct Child {
     if (::syscall(SYS_dup3, child.streams[i], i, 0) < 0) return fail(StartError::Step::resources);
   }
   if (::syscall(SYS_close_range, 3, ~0U, CLOSE_RANGE_CLOEXEC) != 0) return fail(StartError::Step::resources);
+  if (child.also) {
+    const auto [from, to] = *child.also;
+    // Put onto itself it would keep the flag that closes it.
+    const long done = from == to ? ::syscall(SYS_fcntl, to, F_SETFD, 0) : ::syscall(SYS_dup3, from, to, 0);
+    if (done < 0) return fail(StartError::Step::resources);
+  }
   if (::chdir(child.folder) != 0) return fail(StartError::Step::folder);
   for (const ResourceLimit& limit : child.limits)
     ::setrlimit(static_cast<__rlimit_resource>(limit.resource), &limit.limit);
   // Should the server be killed so hard that nothing else can end its scripts. The warden sees to what they started.
-  ::prctl(PR_SET_PDEATHSIG, SIGKILL);
+  if (child.leads == StartOrder::Leads::group) ::prctl(PR_SET_PDEATHSIG, SIGKILL);
   ::umask(022);
   constexpr std::uint64_t kNoSignals = 0;
   ::syscall(SYS_rt_sigprocmask, SIG_SETMASK, &kNoSignals, nullptr, sizeof kNoSignals);
@@ -126,6 +140,8 @@ std::variant<pid_t, StartError> start_process(StartOrder order) {
               environment.data(),
               order.folder.c_str(),
               {streams[0].number(), streams[1].number(), streams[2].number()},
+              order.also,
+              order.leads,
               order.limits,
               {}};
 
@@ -140,11 +156,91 @@ std::variant<pid_t, StartError> start_process(StartOrder order) {
 
   if (id < 0) return StartError{StartError::Step::resources, clone_error};
   if (child.failure.number != 0) {
-    while (::waitpid(id, nullptr, 0) < 0 && errno == EINTR) {
-    }
+    bury(id);
     return child.failure;
   }
   return id;
+}
+
+std::optional<int> run_to_its_end(StartOrder order) {
+  const auto started = start_process(std::move(order));
+  const auto* const id = std::get_if<pid_t>(&started);
+  if (id == nullptr) return std::nullopt;
+  int status = 0;
+  while (::waitpid(*id, &status, 0) < 0)
+    if (errno != EINTR) return std::nullopt;
+  return WIFEXITED(status) ? std::optional(WEXITSTATUS(status)) : std::nullopt;
+}
+
+pid_t fork_process(void (*life)(void*), void* argument) {
+  const pid_t id = ::fork();
+  if (id != 0) return id;
+  life(argument);
+  ::_exit(0);
+}
+
+void bury(pid_t id) {
+  while (::waitpid(id, nullptr, 0) < 0 && errno == EINTR) {
+  }
+}
+
+std::variant<std::unique_ptr<Process>, StartError> Process::start(StartOrder order) {
+  // The constructor is private, which std::make_unique cannot reach.
+  std::unique_ptr<Process> process(new Process);
+  if (kin_mark() != 0) order.limits.push_back({RLIMIT_RTTIME, process->kin_.mark()});
+  const auto started = start_process(std::move(order));
+  if (const auto* const failure = std::get_if<StartError>(&started)) return *failure;
+  process->id_ = std::get<pid_t>(started);
+  process->kin_.set_leader(process->id_);
+  return process;
+}
+
+Process::~Process() {
+  const bool has_begun = id_ > 0;
+  if (!has_begun || has_ended()) return;
+  kin_.signal(SIGKILL);
+  while (!reap()) ::usleep(1000);
+}
+
+void Process::terminate() {
+  if (is_terminating() || has_ended()) return;
+  kin_.signal(SIGTERM);
+  kill_time_ = Clock::now() + kGraceAfterTerm;
+}
+
+Process::Clock::time_point Process::look(Clock::time_point now) {
+  if (has_ended()) return Clock::time_point::max();
+  if (now >= kill_time_) {
+    kill_time_ = Clock::time_point::max();
+    kin_.signal(SIGKILL);
+  }
+  return kill_time_;
+}
+
+bool Process::reap() {
+  if (has_ended()) return true;
+  siginfo_t info{};
+  // WNOWAIT leaves the process unreaped, so its number, which is its group's too, cannot pass to another meanwhile.
+  const int known = ::waitid(P_PID, static_cast<id_t>(id_), &info, WEXITED | WNOHANG | WNOWAIT);
+  if (known == 0 && info.si_pid != id_) return false;
+  if (known == 0) ::kill(-id_, SIGKILL);
+  int status = 0;
+  rusage usage{};
+  if (!kin_.reap(status, usage)) return false;
+  ProcessEnd end;
+  if (WIFSIGNALED(status)) {
+    end.signal = WTERMSIG(status);
+  } else {
+    end.exit_status = WEXITSTATUS(status);
+  }
+  end.peak_memory_kib = usage.ru_maxrss;
+  end.duration = std::chrono::duration_cast<std::chrono::milliseconds>(Clock::now() - begun_);
+  end_ = end;
+  return true;
+}
+
+files::Descriptor Process::watch() const {
+  return files::Descriptor(static_cast<int>(::syscall(SYS_pidfd_open, id_, 0)));
 }
 
 }  // namespace porter::run

@@ -1,0 +1,139 @@
+// See script_order.hpp.
+#include "run/script_order.hpp"
+
+#include <fcntl.h>
+#include <sys/resource.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <array>
+#include <ctime>
+#include <utility>
+
+#include "core/files/paths.hpp"
+#include "core/files/state.hpp"
+#include "core/script/interpreters.hpp"
+#include "core/text/text.hpp"
+
+namespace porter::run {
+namespace {
+
+/// Between the signal that tells of the processor time used up and the one that cannot be caught.
+constexpr std::size_t kGraceOfProcessorTime = 2;
+
+std::vector<ResourceLimit> resource_limits(const Runner& runner, const Limits& limits) {
+  std::vector<ResourceLimit> out = {
+      {RLIMIT_CPU, {limits.processor_time, limits.processor_time + kGraceOfProcessorTime}},
+      {RLIMIT_NOFILE, {limits.open_files, limits.open_files}},
+      {RLIMIT_CORE, {0, 0}}};
+  if (const std::size_t bytes = address_limit(runner, limits); bytes > 0) out.push_back({RLIMIT_AS, {bytes, bytes}});
+  return out;
+}
+
+/// A program that speaks to the client directly (RFC 3875, section 5) says so by its name.
+bool speaks_directly(const sites::ScriptFound& script) { return files::base_name(script.path).starts_with("nph-"); }
+
+/// The environment that the script is given.
+script::Environment environment_of(const ScriptRequest& request, const std::optional<std::uint64_t>& length) {
+  script::Environment out = script::meta_variables(request.script, request.site, request.head, request.target,
+                                                   request.caller, length, request.passed_on);
+  if (request.problem_status > 0) {
+    out.add("REDIRECT_STATUS", std::to_string(request.problem_status));
+    out.keep_last_of_each_name();
+  }
+  return out;
+}
+
+/// The program and its arguments, argv[0] included.
+void set_command(RunOrder& order, const ScriptRequest& request) {
+  const sites::ScriptFound& script = request.script;
+  if (script.interpreter.empty()) {
+    // The words of an indexed query become arguments (RFC 3875, section 4.4).
+    order.program = script.path;
+    order.arguments = script::query_arguments(request.target.query);
+    order.arguments.insert(order.arguments.begin(), script.path);
+  } else {
+    order.program = script.interpreter;
+    order.arguments = script.rule->arguments;
+    order.arguments.insert(order.arguments.begin(), script.interpreter);
+    order.arguments.push_back(script.path);
+  }
+}
+
+}  // namespace
+
+std::string start_of(const std::string& path) {
+  const files::Descriptor file(::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK));
+  std::array<char, 512> buffer{};
+  const ssize_t got = file.is_open() ? ::read(file.get(), buffer.data(), buffer.size()) : 0;
+  return {buffer.data(), static_cast<std::size_t>(std::max<ssize_t>(got, 0))};
+}
+
+std::size_t address_limit(const Runner& runner, const Limits& limits) {
+  return runner.reserves_memory ? 0 : limits.address_space;
+}
+
+Finding too_many_redirects(const std::string& location) {
+  return {Code::script_too_many_redirects,
+          {{"count", std::to_string(kMostLocalRedirects)}, {"location", location}}};
+}
+
+std::string command_by_hand(const sites::ScriptFound& script) {
+  const std::string name(files::base_name(script.path));
+  std::string out = "cd " + text::shell_word(files::folder_of(script.path)) + " && ";
+  if (script.interpreter.empty()) return out + text::shell_word("./" + name);
+  out += files::base_name(script.interpreter);
+  for (const std::string& argument : script.rule->arguments) out += " " + text::shell_word(argument);
+  return out + " " + text::shell_word(name);
+}
+
+Runner runner_of(const sites::ScriptFound& script) {
+  Runner runner;
+  runner.name = script.interpreter.empty() ? script::read_first_line(start_of(script.path)).meant()
+                                           : std::string(files::base_name(script.interpreter));
+  if (runner.name.empty()) runner.name = "program";
+  const auto* const known = script::interpreter_called(script::usual_interpreters(), runner.name);
+  runner.reserves_memory = known != nullptr && known->reserves_memory;
+  return runner;
+}
+
+const Runner& Runners::of(const sites::ScriptFound& script) {
+  constexpr std::size_t kMostKnown = 1000;
+  if (known_.size() >= kMostKnown) known_.clear();
+  Known& known = known_[script.path];
+  if (!files::same_state(known.info, script.info)) {
+    known = {{}, runner_of(script)};
+    if (files::is_settled(script.info, std::time(nullptr))) known.info = script.info;
+  }
+  return known.runner;
+}
+
+script::Caller caller_of(const std::string& client_address, std::uint16_t client_port, const std::string& server_address,
+                         std::uint16_t server_port, const std::string& host) {
+  script::Caller caller{client_address, client_port, server_port, host.empty() ? server_address : host};
+  if (caller.server_host.find(':') != std::string::npos) caller.server_host = "[" + caller.server_host + "]";
+  return caller;
+}
+
+ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const Limits& limits,
+                         std::shared_ptr<void> ticket) {
+  ScriptOrder order{.script = request.script, .runner = request.runner, .document_root = request.site.document_root,
+                    .limits = limits, .run = {}};
+  order.expects_body = request.head.method != "HEAD";
+  order.speaks_directly = speaks_directly(request.script);
+  order.input_length = input.length.value_or(0);
+  if (request.script.rule != nullptr)
+    for (const auto& [name, value] : request.script.rule->limits) set_limit(order.limits, name, value);
+  RunOrder& run = order.run;
+  set_command(run, request);
+  run.environment = environment_of(request, input.length);
+  run.folder = files::folder_of(request.script.path);
+  run.input = input.kind;
+  run.input_file = std::move(input.file);
+  run.error_stream_limit = order.limits.error_stream;
+  run.limits = resource_limits(request.runner, order.limits);
+  run.ticket = std::move(ticket);
+  return order;
+}
+
+}  // namespace porter::run

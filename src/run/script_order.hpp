@@ -1,0 +1,103 @@
+// Orders: what is started for a script, and with what. The one place where they are made, for the server and for a
+// rehearsal alike.
+#pragma once
+
+#include <sys/stat.h>
+
+#include <cstdint>
+#include <memory>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <unordered_map>
+#include <vector>
+
+#include "core/http/head.hpp"
+#include "core/http/target.hpp"
+#include "core/script/meta_variables.hpp"
+#include "core/settings/settings.hpp"
+#include "core/sites/resolve.hpp"
+#include "run/run.hpp"
+
+namespace porter::run {
+
+/// What runs a script in the end.
+struct Runner {
+  std::string name;              ///< Its program: "php-cgi", "perl" by the script's first line, "program".
+  bool reserves_memory = false;  ///< Its addresses cannot be limited, since it reserves far more than it uses.
+};
+
+/// What runs `script`. It reads the start of a script that is run directly.
+Runner runner_of(const sites::ScriptFound& script);
+
+/// Remembers what runs the scripts of one thread, for as long as their files do not change.
+class Runners {
+ public:
+  /// As runner_of(). The answer lasts until the next call.
+  const Runner& of(const sites::ScriptFound& script);
+
+ private:
+  struct Known {
+    struct stat info {};
+    Runner runner;
+  };
+  std::unordered_map<std::string, Known> known_;
+};
+
+/// The request that a script is to answer.
+struct ScriptRequest {
+  const sites::ScriptFound& script;
+  const Runner& runner;
+  const Site& site;
+  const http::RequestHead& head;
+  const http::Target& target;
+  script::Caller caller;
+  const std::vector<std::string>& passed_on;  ///< As for script::meta_variables().
+  int problem_status = 0;  ///< Not 0: the script makes the page for a problem with this status.
+};
+
+/// What a script reads.
+struct ScriptInput {
+  InputKind kind = InputKind::nothing;
+  files::Descriptor file{};                ///< Of InputKind::file.
+  std::optional<std::uint64_t> length{};  ///< Of the request's body; nullopt: it has none.
+};
+
+/// What is to be run. Its views last as long as what its request refers to; it is needed until the script has been
+/// started.
+struct ScriptOrder {
+  const sites::ScriptFound& script;
+  const Runner& runner;
+  std::string_view document_root;
+  bool expects_body = true;  ///< False for HEAD.
+  bool speaks_directly = false;
+  std::uint64_t input_length = 0;
+  Limits limits;  ///< Those of the interpreter included.
+  RunOrder run;   ///< For a process of its own.
+};
+
+/// The order for `request`, with `input` to be read and `limits` as the settings have them. `ticket` is held until the
+/// run has ended.
+ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const Limits& limits,
+                         std::shared_ptr<void> ticket = {});
+
+/// Who calls, as a script is told: the ends of the connection, and the host that was asked for, or the address if it was
+/// none.
+script::Caller caller_of(const std::string& client_address, std::uint16_t client_port, const std::string& server_address,
+                         std::uint16_t server_port, const std::string& host);
+
+/// How often one request is sent on by scripts to another path of the site.
+inline constexpr std::size_t kMostLocalRedirects = 10;
+/// The finding for a request that was, and was to be sent on to `location` then.
+Finding too_many_redirects(const std::string& location);
+
+/// What a person would type to run the script by hand.
+std::string command_by_hand(const sites::ScriptFound& script);
+
+/// Bytes of addresses that a run by `runner` may take; 0: any.
+std::size_t address_limit(const Runner& runner, const Limits& limits);
+
+/// The beginning of a script, as far as it says what it is.
+std::string start_of(const std::string& path);
+
+}  // namespace porter::run

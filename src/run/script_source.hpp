@@ -1,0 +1,54 @@
+// Where a script's answer comes from: a process made for it alone (run/run.hpp), or whatever else can be written to and
+// read from in its place.
+//
+// It belongs to one io_context with one thread, and all its functions are called there. It may be let go of at any time,
+// also before it has ended.
+#pragma once
+
+#include <boost/asio/awaitable.hpp>
+#include <chrono>
+#include <cstddef>
+#include <functional>
+#include <optional>
+#include <span>
+#include <string>
+#include <string_view>
+
+#include "run/event.hpp"
+#include "run/process.hpp"
+
+namespace porter::run {
+
+class ScriptSource {
+ public:
+  virtual ~ScriptSource() = default;
+
+  /// Waits for output and puts it into `buffer`. 0: the script has closed its output, or has ended and all that it
+  /// wrote was read.
+  virtual asio::awaitable<std::size_t> read(std::span<char> buffer) = 0;
+  /// As read(), but waits only until `time`; nullopt: nothing has come by then.
+  virtual asio::awaitable<std::optional<std::size_t>> read_by(std::span<char> buffer, Clock::time_point time) = 0;
+  /// Hands all of `data` to the script as input. False: it does not read any more.
+  virtual asio::awaitable<bool> write(std::string_view data) = 0;
+  /// Shows the script the end of its input.
+  virtual void close_input() = 0;
+
+  /// Ends the run, gently first.
+  virtual void stop() = 0;
+  /// Ends it at `time` unless it has ended or the deadline is moved before; was_too_slow() tells afterwards.
+  virtual void set_deadline(Clock::time_point time) = 0;
+  virtual bool was_too_slow() const = 0;
+  /// Calls `then` once the run has lasted longer than most do, unless it ends before.
+  virtual void when_long(std::function<void()> then) = 0;
+
+  /// Waits until it has ended and its error stream is read. What is not known of the end is left out.
+  virtual asio::awaitable<ProcessEnd> end() = 0;
+  /// Waits for the end, but only until `time`. True: it has ended.
+  virtual asio::awaitable<bool> ended_by(Clock::time_point time) = 0;
+  virtual bool has_ended() const = 0;
+
+  /// The last part of what was written to the error stream so far.
+  virtual const std::string& error_text() const = 0;
+};
+
+}  // namespace porter::run
