@@ -14,10 +14,11 @@ namespace porter::machine {
 struct Check {
   std::string what;   ///< "The address localhost:8080".
   std::string state;  ///< What was seen, as a few words: "free", "4 entries".
-  std::vector<SettingsProblem> problems;
+  std::vector<SettingsProblem> findings;
 };
 
-/// Looks at everything that a server for the instance needs. Changes nothing.
-std::vector<Check> examine(const Instance& instance, const Standing& standing);
+/// Looks at everything that a server for the instance, by the settings that were read, needs. Changes nothing.
+std::vector<Check> examine(const Instance& instance, SettingsRead read, const std::string& search_path,
+                           const Standing& standing);
 
 }  // namespace porter::machine

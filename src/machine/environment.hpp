@@ -1,4 +1,4 @@
-// What scripts inherit of the environment that the server, or a rehearsal, was started in: an allow-list, and no more.
+// What other programs inherit of the environment of this one: scripts by an allow-list, and no more.
 #pragma once
 
 #include <string>
@@ -11,5 +11,8 @@ std::string search_path();
 
 /// "NAME=value" of the variables that are passed on: PATH, HOME, LANG and TZ, where they are set.
 std::vector<std::string> passed_on();
+
+/// "NAME=value" of all variables of this process: for programs that are no scripts.
+std::vector<std::string> own_environment();
 
 }  // namespace porter::machine

@@ -17,11 +17,14 @@
 
 #include "core/files/paths.hpp"
 #include "core/findings/finding_json.hpp"
+#include "core/http/findings.hpp"
 #include "core/http/host.hpp"
 #include "core/http/target.hpp"
 #include "core/sites/choose.hpp"
-#include "core/sites/resolve.hpp"
+#include "core/sites/places.hpp"
+#include "core/sites/route.hpp"
 #include "core/text/text.hpp"
+#include "machine/instance.hpp"
 #include "machine/port_holder.hpp"
 
 namespace porter::machine {
@@ -77,8 +80,8 @@ struct Url {
 
 class Explainer {
  public:
-  Explainer(const Settings& settings, const Standing& standing, const std::string& folder)
-      : settings_(settings), standing_(standing), folder_(folder), listeners_(settings.listeners()) {}
+  Explainer(const sites::Surroundings& in, const Standing& standing, const std::string& folder)
+      : in_(in), settings_(in.settings), standing_(standing), folder_(folder), listeners_(in.settings.listeners()) {}
 
   Explanation run(const std::string& what) {
     out_.what = what;
@@ -153,22 +156,14 @@ class Explainer {
     if (listener == nullptr) return nobody_listens(*url);
     say("The address " + listener->address.text() + " of the settings takes it in.");
     check_running(*url);
-    auto chosen = sites::choose_site(settings_, *listener, url->host);
-    if (auto* const finding = std::get_if<Finding>(&chosen)) return find(std::move(*finding));
-    say(std::get<sites::Chosen>(chosen).reason);
-    const Site* const site = std::get<sites::Chosen>(chosen).site;
-    if (site == nullptr) {
-      out_.outcome = "A start page says that the address has no site yet.";
-      return;
-    }
     auto target = http::parse_target(url->target, "GET");
-    if (const auto* const error = std::get_if<http::TargetError>(&target))
-      return find({Code::malformed_target, {{"problem", std::string(http::describe(*error))}}});
-    auto resolution = sites::resolve(settings_, *site, {"GET", std::get<http::Target>(target)});
-    for (std::string& step : resolution.trail)
-      if (!std::holds_alternative<Finding>(resolution.outcome) || &step != &resolution.trail.back())
-        say(std::move(step));
-    tell_outcome(resolution.outcome);
+    if (const auto* const error = std::get_if<http::TargetError>(&target)) return find(http::finding_of(*error));
+    auto route = sites::route(in_, {*listener, url->host}, {"GET", std::get<http::Target>(target)});
+    if (!route.choice.empty()) say(std::move(route.choice));
+    // The last step of a path that leads to a finding is its sentence.
+    if (std::holds_alternative<Finding>(route.outcome) && !route.trail.empty()) route.trail.pop_back();
+    for (std::string& step : route.trail) say(std::move(step));
+    tell_outcome(route.outcome);
   }
 
   /// The addresses that a browser on this machine goes to for the host; none, with a finding, if they are not ours.
@@ -230,7 +225,13 @@ class Explainer {
     if (!holder || (standing_.is_running && holder->id == standing_.process)) return false;
     Finding finding{Code::other_program, {{"port", std::to_string(url.port)}, {"holder", text_of(*holder)}}};
     if (!better.empty()) finding.facts.emplace_back("url", better);
-    finding.facts.emplace_back("command", "kill " + std::to_string(holder->id));
+    // Another server of this user is stopped as such.
+    const auto own = running_instances();
+    const bool is_own = std::any_of(own.begin(), own.end(), [&](const Instance& instance) {
+      return lock_holder(instance) == std::optional(holder->id);
+    });
+    finding.facts.emplace_back(
+        "command", is_own ? "uporter stop --at " + std::to_string(url.port) : "kill " + std::to_string(holder->id));
     find(std::move(finding));
     return true;
   }
@@ -257,6 +258,9 @@ class Explainer {
     } else if (const auto* const script = std::get_if<sites::ScriptFound>(&outcome)) {
       out_.outcome = "The script " + script->path + " is run" +
                      (script->interpreter.empty() ? ", as a program of its own." : " by " + script->interpreter + ".");
+    } else if (const auto* const start = std::get_if<sites::StartPage>(&outcome)) {
+      out_.outcome = start->empty_root.empty() ? "A start page says that the address has no site yet."
+                                               : "A start page says that the document root is empty.";
     } else if (const auto* const redirect = std::get_if<sites::Redirect>(&outcome)) {
       out_.outcome = "The browser is sent on to " + redirect->location + ".";
     } else {
@@ -273,10 +277,9 @@ class Explainer {
     if (path != named && exists) say(named + " is " + path + " on disk.");
     std::vector<Finding> refusals;
     bool is_inside = false;
-    for (const Site& site : settings_.sites) {
-      is_inside = try_root(site, site.document_root, "", path, is_folder, refusals) || is_inside;
-      for (const Mount& mount : site.mounts)
-        is_inside = try_root(site, mount.target, mount.path, path, is_folder, refusals) || is_inside;
+    for (const sites::Place& place : sites::places_of(settings_, path)) {
+      is_inside = true;
+      try_place(place, path, is_folder, refusals);
     }
     if (out_.urls.empty()) {
       for (Finding& refusal : refusals) find(std::move(refusal));
@@ -298,56 +301,57 @@ class Explainer {
            {"option", standing_.option}}});
   }
 
-  /// Tries the URLs by which `path`, if it lies in `root`, would be reached; true if it lies there.
-  bool try_root(const Site& site, const std::string& root, const std::string& prefix, const std::string& path,
-                bool is_folder, std::vector<Finding>& refusals) {
-    const bool is_root = path == root;
-    if (!is_root && !path.starts_with(root + "/")) return false;
-    std::string url_path = prefix + path.substr(root.size());
-    say(path + (is_root ? " is " : " lies below ") + root + ", which the site \"" + site.name + "\" shows at " +
-        (prefix.empty() ? "/" : prefix) + ".");
+  /// Tries the URLs by which the file or folder at `path` would be reached by `place`.
+  void try_place(const sites::Place& place, const std::string& path, bool is_folder, std::vector<Finding>& refusals) {
+    const Site& site = *place.site;
+    const bool is_root = path == place.root;
+    say(path + (is_root ? " is " : " lies below ") + place.root + ", which the site \"" + site.name + "\" shows at " +
+        (place.prefix.empty() ? "/" : place.prefix) + ".");
+    std::string url_path = place.path;
     if (is_folder && !url_path.ends_with('/')) url_path += '/';
-    if (url_path.empty()) url_path = "/";
-    auto target = http::parse_target(http::percent_encode_path(url_path), "GET");
-    if (std::holds_alternative<http::TargetError>(target)) return true;
-    auto resolution = sites::resolve(settings_, site, {"GET", std::get<http::Target>(target)});
-    if (auto* const finding = std::get_if<Finding>(&resolution.outcome)) {
+    auto outcome = outcome_at(site, url_path);
+    if (!outcome) return;
+    if (auto* const finding = std::get_if<Finding>(&*outcome)) {
       refusals.push_back(std::move(*finding));
-      return true;
+      return;
     }
     // Another rule may lead the same URL to another file: a mount that hides it, or a fallback.
-    std::string reached;
-    if (const auto* const file = std::get_if<sites::FileFound>(&resolution.outcome)) reached = file->path;
-    if (const auto* const script = std::get_if<sites::ScriptFound>(&resolution.outcome)) reached = script->path;
-    if (const auto* const list = std::get_if<sites::FolderFound>(&resolution.outcome)) reached = list->path;
-    if (!is_folder && reached != path) {
-      say("But " + url_path + " leads to " + reached + ".");
-      return true;
-    }
+    const std::string reached = file_of(*outcome);
+    if (!is_folder && reached != path) return say("But " + url_path + " leads to " + reached + ".");
     for (const Address& address : site.addresses.empty() ? settings_.addresses : site.addresses) {
       const auto bases = sites::urls_of(settings_, site, address);
       const std::string_view name = files::base_name(url_path);
       const bool is_index =
-          !is_folder && text::contains(site.index_files, std::string(name)) && is_first_index(site, url_path, path);
+          !is_folder && text::contains(site.index_files, name) && is_first_index(site, url_path, path);
       for (const std::string& base : bases) {
         if (is_index)
           out_.urls.push_back(base + http::percent_encode_path(url_path.substr(0, url_path.size() - name.size())));
         out_.urls.push_back(base + http::percent_encode_path(url_path));
       }
     }
-    return true;
+  }
+
+  /// What a request for the decoded `path` of the site leads to; nullopt if it cannot be asked for.
+  std::optional<sites::Outcome> outcome_at(const Site& site, const std::string& path) const {
+    const auto target = http::parse_target(http::percent_encode_path(path), "GET");
+    if (std::holds_alternative<http::TargetError>(target)) return std::nullopt;
+    return std::move(sites::route_within(in_, site, {"GET", std::get<http::Target>(target)}).outcome);
+  }
+
+  static std::string file_of(const sites::Outcome& outcome) {
+    if (const auto* const file = std::get_if<sites::FileFound>(&outcome)) return file->path;
+    if (const auto* const script = std::get_if<sites::ScriptFound>(&outcome)) return script->path;
+    if (const auto* const list = std::get_if<sites::FolderFound>(&outcome)) return list->path;
+    return {};
   }
 
   /// True if the folder's own URL leads to the file at `path`.
   bool is_first_index(const Site& site, const std::string& url_path, const std::string& path) const {
-    const std::string folder = url_path.substr(0, url_path.rfind('/') + 1);
-    const auto target = http::parse_target(http::percent_encode_path(folder), "GET");
-    const auto resolution = sites::resolve(settings_, site, {"GET", std::get<http::Target>(target)});
-    if (const auto* const file = std::get_if<sites::FileFound>(&resolution.outcome)) return file->path == path;
-    if (const auto* const script = std::get_if<sites::ScriptFound>(&resolution.outcome)) return script->path == path;
-    return false;
+    const auto outcome = outcome_at(site, url_path.substr(0, url_path.rfind('/') + 1));
+    return outcome && file_of(*outcome) == path;
   }
 
+  const sites::Surroundings& in_;
   const Settings& settings_;
   const Standing& standing_;
   const std::string& folder_;
@@ -357,9 +361,9 @@ class Explainer {
 
 }  // namespace
 
-Explanation explain(const Settings& settings, const Standing& standing, const std::string& what,
+Explanation explain(const sites::Surroundings& in, const Standing& standing, const std::string& what,
                     const std::string& folder) {
-  return Explainer(settings, standing, folder).run(what);
+  return Explainer(in, standing, folder).run(what);
 }
 
 std::string json_of(const Explanation& explanation) {

@@ -1,4 +1,4 @@
-// Explaining what a URL leads to, or under which URLs a file is served, without making a request: the same resolve() as
+// Explaining what a URL leads to, or under which URLs a file is served, without making a request: the same route() as
 // serving, with what of the machine decides whether a browser comes here at all.
 #pragma once
 
@@ -9,6 +9,7 @@
 
 #include "core/findings/finding.hpp"
 #include "core/settings/settings.hpp"
+#include "core/sites/resolve.hpp"
 
 namespace porter::machine {
 
@@ -29,7 +30,7 @@ struct Explanation {
 };
 
 /// Explains `what`: a URL, a file:// URL, or the path of a file or folder, relative to `folder`.
-Explanation explain(const Settings& settings, const Standing& standing, const std::string& what,
+Explanation explain(const sites::Surroundings& in, const Standing& standing, const std::string& what,
                     const std::string& folder);
 
 /// As JSON: what, served, outcome, urls, trail, findings (code, sentence, remedy).

@@ -18,9 +18,9 @@
 #include <string_view>
 
 #include "core/files/beneath.hpp"
+#include "core/files/content.hpp"
 #include "core/files/paths.hpp"
 #include "core/text/text.hpp"
-#include "machine/environment.hpp"
 
 namespace porter::machine {
 namespace {
@@ -112,7 +112,77 @@ Instance known_by(const std::string& path, const std::string& named, const std::
   return instance;
 }
 
+/// What the second line of a lock says of the server that holds it.
+std::string subject_line(const Instance& instance) {
+  return instance.settings.empty() ? "folder " + instance.root : "settings " + instance.settings;
+}
+
+/// The instance whose places are in `folder`, by what its lock says; nullopt: that is no lock of a server.
+std::optional<Instance> instance_in(const std::string& folder) {
+  Instance instance;
+  instance.folder = folder;
+  instance.socket = folder + "/control";
+  instance.lock = folder + "/lock";
+  const auto text = files::content_of(instance.lock).value_or("");
+  const std::size_t line = text.find('\n') + 1;
+  const std::string subject = text.substr(line, text.find('\n', line) - line);
+  if (line == 0 || (!subject.starts_with("folder ") && !subject.starts_with("settings "))) return std::nullopt;
+  const std::string path = subject.substr(subject.find(' ') + 1);
+  if (subject.starts_with("folder ")) {
+    instance.root = path;
+  } else {
+    instance.named = instance.settings = path;
+    instance.log = known_by(path, path, path).log;
+  }
+  return instance;
+}
+
+/// The folders in which servers have their places.
+std::vector<std::string> place_folders() {
+  std::vector<std::string> out;
+  std::error_code error;
+  const std::filesystem::path all = runtime_folder();
+  for (std::filesystem::directory_iterator entry(all, error), end; !error && entry != end; entry.increment(error))
+    out.push_back(entry->path().string());
+  return out;
+}
+
+void remove_places(const Instance& instance) {
+  ::unlink(instance.socket.c_str());
+  ::unlink(instance.lock.c_str());
+  ::rmdir(instance.folder.c_str());
+}
+
 }  // namespace
+
+std::string Instance::option() const { return settings.empty() ? "" : settings_option(settings); }
+
+Instance instance_for_folder(const std::string& root) {
+  Instance instance = known_by(root + "\n" + std::to_string(::getpid()), "", "");
+  instance.root = root;
+  instance.log.clear();
+  return instance;
+}
+
+std::vector<Instance> running_instances() {
+  std::vector<Instance> out;
+  for (const std::string& folder : place_folders()) {
+    auto instance = instance_in(folder);
+    struct stat socket {};
+    // Further names of a server have a link in the place of the socket.
+    const bool is_own_name = instance && ::lstat(instance->socket.c_str(), &socket) == 0 && S_ISSOCK(socket.st_mode);
+    if (is_own_name && look_at_lock(*instance).is_held) out.push_back(std::move(*instance));
+  }
+  return out;
+}
+
+void remove_folder_instances(const Instance& own) {
+  remove_places(own);
+  for (const std::string& folder : place_folders()) {
+    const auto instance = instance_in(folder);
+    if (instance && !instance->root.empty() && !look_at_lock(*instance).is_held) remove_places(*instance);
+  }
+}
 
 std::string home_folder() {
   std::string home = variable("HOME");
@@ -171,31 +241,25 @@ OtherName::~OtherName() {
   [[maybe_unused]] const int cut = ::ftruncate(lock_.get(), 0);
 }
 
-SettingsRead read_settings_file(const std::string& file) {
-  SettingsRead read = load_settings(file, home_folder());
-  read.settings.search_path = search_path();
-  return read;
-}
+SettingsRead read_settings_file(const std::string& file) { return load_settings(file, home_folder()); }
 
-std::optional<std::string> make_folders(const Instance& instance) {
-  const std::string logs(files::folder_of(instance.log));
-  for (const std::string& folder : {instance.folder, logs}) {
-    if (make_private(folder)) continue;
-    return "The folder " + text::escape_line(folder) +
-           " for the server's state cannot be made: " + files::describe({errno}) +
-           ". Allow it, or name another place: XDG_STATE_HOME=FOLDER";
-  }
+std::optional<Finding> make_folders(const Instance& instance) {
+  const auto failed = [](const std::string& folder, const std::string& reason) {
+    return Finding{Code::state_failed, {{"folder", folder}, {"reason", reason}}};
+  };
+  const std::string logs(instance.log.empty() ? instance.folder : files::folder_of(instance.log));
+  for (const std::string& folder : {instance.folder, logs})
+    if (!make_private(folder)) return failed(folder, files::describe({errno}));
   constexpr std::size_t kLongestSocketPath = 107;
   if (instance.socket.size() > kLongestSocketPath)
-    return "The path of the control socket is too long for the system: " + text::escape_line(instance.socket) +
-           ". Name a shorter place: XDG_RUNTIME_DIR=FOLDER";
+    return failed(instance.folder, "the path of the control socket would be too long for the system");
   return std::nullopt;
 }
 
 files::Descriptor take_lock(const Instance& instance) {
   files::Descriptor file(::open(instance.lock.c_str(), O_RDWR | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0600));
   if (!file.is_open() || ::flock(file.get(), LOCK_EX | LOCK_NB) != 0) return files::Descriptor();
-  const std::string text = std::to_string(::getpid()) + "\n";
+  const std::string text = std::to_string(::getpid()) + "\n" + subject_line(instance) + "\n";
   if (::ftruncate(file.get(), 0) != 0 ||
       ::pwrite(file.get(), text.data(), text.size(), 0) != static_cast<ssize_t>(text.size()))
     return files::Descriptor();

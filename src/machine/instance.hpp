@@ -1,4 +1,5 @@
-// One server for each settings file: where its settings are, where it keeps its state, and who runs it.
+// Instances: the servers of this user. Where each has its settings or its folder, where it keeps its state, and which
+// process it is. There is one for each settings file, and one for each folder that is served without settings.
 //
 // The client and the server both go by this, so they meet at the same control socket. The lock file is held locked by
 // the running server; a lock that nobody holds was left by one that was killed.
@@ -11,6 +12,7 @@
 
 #include <optional>
 #include <string>
+#include <vector>
 
 #include "core/files/descriptor.hpp"
 #include "core/settings/read_settings.hpp"
@@ -19,12 +21,18 @@ namespace porter::machine {
 
 struct Instance {
   std::string named;     ///< The settings file as an absolute path, with the links in it.
-  std::string settings;  ///< The same without links, as far as it exists; it need not exist.
+  std::string settings;  ///< The same without links, as far as it exists; it need not exist. Empty for a folder.
+  std::string root;      ///< The document root of a server without settings; empty for one with settings.
   std::string known_by;  ///< The path by which its places are found: mostly that without links.
   std::string folder;    ///< Of the control socket and the lock; mode 0700.
   std::string socket;
   std::string lock;
-  std::string log;  ///< What a server in the background says.
+  std::string log;  ///< What a server in the background says; empty for a folder.
+
+  /// " --settings FILE" for commands that are shown; empty if FILE is what is found without it, or if there is none.
+  std::string option() const;
+  /// What it serves, for a person: the settings file or the folder.
+  const std::string& subject() const { return settings.empty() ? root : settings; }
 };
 
 /// The settings file that is meant: `named` if it is not empty, else ./porter.toml if there is one, else that of the
@@ -46,14 +54,21 @@ Instance instance_for(const std::string& named);
 /// by; those of a new one if none does.
 Instance find_instance(const std::string& named);
 
-/// Reads the settings `file` with what this user adds to them: the home folder that paths may begin with, and the
-/// folders in which interpreters are looked for.
+/// The places of a server that this process is to be for the folder `root` alone.
+Instance instance_for_folder(const std::string& root);
+/// The servers of this user that run now.
+std::vector<Instance> running_instances();
+/// Takes away the places of this server for a folder, which nobody can use again, and those that such servers have left
+/// behind that were killed.
+void remove_folder_instances(const Instance& own);
+
+/// Reads the settings `file`, in which paths may begin with this user's home folder.
 SettingsRead read_settings_file(const std::string& file);
 
-/// Makes the folders of the instance; a sentence if that fails.
-std::optional<std::string> make_folders(const Instance& instance);
+/// Makes the folders of the instance; a finding if that fails.
+std::optional<Finding> make_folders(const Instance& instance);
 
-/// Takes the lock and writes this process into it. Not open: another process has it.
+/// Takes the lock and writes into it this process and what it serves. Not open: another process has it.
 files::Descriptor take_lock(const Instance& instance);
 
 /// A further path by which a server is known. As long as it is held, clients that come by it meet the same server.

@@ -37,8 +37,7 @@ asio::awaitable<void> ask_version(run::RunSet& runs, std::string search_path, Fo
 }  // namespace
 
 asio::awaitable<std::vector<FoundInterpreter>> probe_interpreters(run::RunSet& runs, const Settings& settings,
-                                                                  VersionsKnown& known) {
-  const std::string search_path = settings.search_path;
+                                                                  std::string search_path, VersionsKnown& known) {
   std::vector<FoundInterpreter> all;
   for (const script::Interpreter& interpreter : settings.interpreters)
     all.push_back({interpreter, files::find_program(interpreter.program, search_path), {}});

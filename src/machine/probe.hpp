@@ -26,10 +26,10 @@ struct FoundInterpreter {
 /// What programs have said of their versions, and in which state they were then.
 using VersionsKnown = std::map<std::string, std::pair<struct stat, std::string>>;
 
-/// Looks for every interpreter of `settings` in their search path and asks those found for their versions, all at once.
+/// Looks for every interpreter of `settings` in `search_path` and asks those found for their versions, all at once.
 /// Takes two seconds at most; what has not answered by then has no version. Programs in `known` are asked again only if
 /// their file has changed.
 asio::awaitable<std::vector<FoundInterpreter>> probe_interpreters(run::RunSet& runs, const Settings& settings,
-                                                                  VersionsKnown& known);
+                                                                  std::string search_path, VersionsKnown& known);
 
 }  // namespace porter::machine

@@ -97,7 +97,6 @@ SettingsEdited edit_locked(const std::string& file, const SettingsEdit& edit) {
     return not_written(file, files::describe({error}), "Allow writing in its folder, or edit it by hand.");
   out.after = text;
   out.settings = std::move(after.settings);
-  out.settings.search_path = search_path();
   return out;
 }
 
