@@ -15,18 +15,21 @@
 #include <cstdlib>
 #include <filesystem>
 #include <iterator>
+#include <memory>
 #include <optional>
 #include <string>
+#include <variant>
 
 #include "core/files/beneath.hpp"
 #include "core/files/content.hpp"
+#include "core/files/paths.hpp"
 #include "core/http/media_type.hpp"
 #include "core/text/text.hpp"
 #include "machine/environment.hpp"
 #include "machine/port_holder.hpp"
 #include "machine/terminal.hpp"
 #include "run/kin.hpp"
-#include "server/api/control.hpp"
+#include "server/api/control_socket.hpp"
 #include "server/api/steering.hpp"
 #include "server/options.hpp"
 #include "server/server.hpp"
@@ -48,33 +51,36 @@ int fail(int status, const std::string& sentence) {
   return status;
 }
 
-/// The document root without links; on failure a sentence in `problem`.
-std::string real_folder(const std::string& folder, std::string& problem) {
-  const std::string shown = text::escape_line(folder);
+int fail(int status, const Finding& finding) {
+  return fail(status, text::escape_line(sentence_of(finding)) + " " + text::escape_line(remedy_of(finding)));
+}
+
+/// The document root without links; a finding if it is none.
+std::variant<std::string, Finding> real_folder(const std::string& folder) {
   std::array<char, PATH_MAX> real{};
   struct stat info {};
+  const std::vector<Fact> facts = {{"folder", folder}, {"folder_quoted", text::shell_word(folder)}};
+  const auto closed = [&](int error) {
+    Finding finding{Code::folder_closed, facts};
+    finding.facts.emplace_back("reason", files::describe({error}));
+    return finding;
+  };
   if (::realpath(folder.c_str(), real.data()) == nullptr || ::stat(real.data(), &info) != 0) {
-    const int error = errno;
-    problem = error == ENOENT
-                  ? fmt::format("There is no folder {}. Make it first: mkdir -p {}", shown, text::shell_word(folder))
-                  : fmt::format("The folder {} cannot be opened: {}.", shown, files::describe({error}));
-  } else if (!S_ISDIR(info.st_mode)) {
-    problem =
-        fmt::format("{} is a file, not a folder. Serve the folder that it lies in: uporter serve {}", shown,
-                    text::shell_word(std::string(real.data()).substr(0, std::string(real.data()).rfind('/') + 1)));
-  } else if (::access(real.data(), R_OK | X_OK) != 0) {
-    problem = fmt::format("The folder {} may not be read. Allow it: chmod u+rx {}", shown, text::shell_word(folder));
+    if (errno == ENOENT) return Finding{Code::folder_missing, facts};
+    return closed(errno);
   }
-  return real.data();
+  if (!S_ISDIR(info.st_mode))
+    return Finding{Code::folder_is_file,
+                   {{"file", folder}, {"folder_quoted", text::shell_word(files::folder_of(real.data()))}}};
+  if (::access(real.data(), R_OK | X_OK) != 0) return closed(errno);
+  return std::string(real.data());
 }
 
 int explain_listen_error(const Address& address, ListenError error) {
-  const Finding finding = listen_finding(address, error);
+  Finding finding = listen_finding(address, error);
   const int other = error.number == EADDRINUSE && address.port < 65535 ? address.port + 1 : kUsualPort;
-  return fail(error.number == EADDRINUSE ? kPortTaken
-              : error.number == EACCES   ? kBadUse
-                                         : 1,
-              fmt::format("{} Use another one: uporter serve --port {}", sentence_of(finding), other));
+  finding.facts.emplace_back("other", std::to_string(other));
+  return fail(error.number == EADDRINUSE ? kPortTaken : error.number == EACCES ? kBadUse : 1, finding);
 }
 
 /// Reads "NAME=NUMBER" into `limits`; false if it is nothing of the kind.
@@ -105,10 +111,12 @@ std::chrono::nanoseconds since_begun(const Options& options) {
 
 void fill(Shared& shared, Journal& journal) {
   shared.passed_on = machine::passed_on();
+  shared.search_path = machine::search_path();
   shared.system_types = http::parse_type_list(files::content_of("/etc/mime.types").value_or(""));
   shared.journal = &journal;
-  shared.colour = machine::wants_colour() ? Colour::on : Colour::off;
 }
+
+Colour colour() { return machine::wants_colour() ? Colour::on : Colour::off; }
 
 /// Sets the limits that options name; a sentence if one is wrong.
 std::optional<std::string> take_limits(const Options& options, Limits& limits) {
@@ -119,10 +127,51 @@ std::optional<std::string> take_limits(const Options& options, Limits& limits) {
   return std::nullopt;
 }
 
+/// A server, and the ways by which it is steered.
+class Steered {
+ public:
+  /// `steering` is null for a server that goes by no settings.
+  Steered(Server& server, const machine::Instance& instance, std::unique_ptr<Steering> steering)
+      : steering_(std::move(steering)),
+        api_(server, steering_ ? steering_->instance() : instance, steering_.get()),
+        socket_(server, api_, instance.socket) {
+    server.at_end([this] {
+      if (steering_) steering_->close();
+      socket_.close();
+    });
+  }
+
+  std::optional<Finding> open() {
+    auto failed = socket_.open();
+    if (!failed && steering_) steering_->watch();
+    return failed;
+  }
+
+ private:
+  std::unique_ptr<Steering> steering_;
+  Api api_;
+  ControlSocket socket_;
+};
+
+/// Settings of nothing but the folder that `options` name, whose real path is `root`.
+Settings settings_for(const Options& options, const std::string& root, const Address& address) {
+  Site site;
+  site.name = root.substr(root.rfind('/') + 1);
+  if (site.name.empty()) site.name = "/";
+  site.document_root = root;
+  site.written_root = fs::absolute(options.folder).string();
+  site.hosts = {"localhost", "*.localhost"};
+  site.hosts.insert(site.hosts.end(), options.hosts.begin(), options.hosts.end());
+  Settings settings;
+  settings.addresses = {address};
+  settings.sites = {std::move(site)};
+  return settings;
+}
+
 int serve_folder(const Options& options) {
-  std::string problem;
-  const std::string root = real_folder(options.folder, problem);
-  if (!problem.empty()) return fail(kBadUse, problem);
+  const auto found = real_folder(options.folder);
+  if (const auto* const finding = std::get_if<Finding>(&found)) return fail(kBadUse, *finding);
+  const std::string& root = std::get<std::string>(found);
 
   StartLines start;
   Address address{options.reach, {}, options.port < 0 ? kUsualPort : static_cast<std::uint16_t>(options.port)};
@@ -135,43 +184,42 @@ int serve_folder(const Options& options) {
     start.instead_of = fmt::format("{} is taken by {}, so {} is used", kUsualPort,
                                    holder ? machine::text_of(*holder) : "another program", address.port);
   }
-  Settings settings;
-  Site site;
-  site.name = root.substr(root.rfind('/') + 1);
-  if (site.name.empty()) site.name = "/";
-  site.document_root = root;
-  site.written_root = fs::absolute(options.folder).string();
-  site.hosts = {"localhost", "*.localhost"};
-  site.hosts.insert(site.hosts.end(), options.hosts.begin(), options.hosts.end());
-  settings.addresses = {address};
-  settings.sites = {std::move(site)};
-  settings.search_path = machine::search_path();
+  Settings settings = settings_for(options, root, address);
   if (const auto wrong = take_limits(options, settings.limits)) return fail(kBadUse, *wrong);
 
-  Journal journal(STDOUT_FILENO, Journal::Keep::nothing);  // Nobody can ask for it.
+  Journal journal(STDOUT_FILENO, Journal::Keep::last, colour());
   Shared shared;
   fill(shared, journal);
-  Server server(shared, settings, std::move(std::get<std::vector<Door>>(opened)), thread_count(options));
+  Server server(shared, settings, std::move(std::get<std::vector<Entrance>>(opened)), thread_count(options));
   server.keep_warden(std::move(warden));
+  const machine::Instance instance = machine::instance_for_folder(root);
+  Steered steered(server, instance, nullptr);
+  auto unsteered = machine::make_folders(instance);
+  files::Descriptor lock;
+  if (!unsteered) lock = machine::take_lock(instance);
+  if (!unsteered) unsteered = steered.open();
+  // The folder is served all the same.
+  if (unsteered) journal.write_note("          " + sentence_of(*unsteered) + " " + remedy_of(*unsteered) + "\n");
   start.ready_after = since_begun(options);
   start.settings = std::move(settings);
   start.stop = "Ctrl+C";
   server.run(std::move(start), Server::Hangup::stops, {});
+  machine::remove_folder_instances(instance);
   return 0;
 }
 
 /// Opens the addresses of `settings`, taking over what the service manager has opened. On failure what is wrong is
 /// shown, and the result is empty.
-std::optional<std::vector<Door>> open_addresses(const Settings& settings) {
-  std::vector<Door> doors = inherited_doors();
+std::optional<std::vector<Entrance>> open_addresses(const Settings& settings) {
+  std::vector<Entrance> entrances = inherited_entrances();
   std::vector<Endpoint> open;
-  for (const Door& door : doors) open.push_back(door.endpoint);
+  for (const Entrance& entrance : entrances) open.push_back(entrance.endpoint);
   bool is_fine = true;
   for (const Listener& listener : settings.listeners()) {
     Address address = listener.address;
     auto opened = listen_on(address, open);
-    if (auto* const some = std::get_if<std::vector<Door>>(&opened)) {
-      std::move(some->begin(), some->end(), std::back_inserter(doors));
+    if (auto* const some = std::get_if<std::vector<Entrance>>(&opened)) {
+      std::move(some->begin(), some->end(), std::back_inserter(entrances));
     } else {
       const SettingsProblem problem{listen_finding(address, std::get<ListenError>(opened)), settings.file, 0, 0, {}};
       std::fputs(text_of(problem).c_str(), stderr);
@@ -179,15 +227,14 @@ std::optional<std::vector<Door>> open_addresses(const Settings& settings) {
     }
   }
   if (!is_fine) return std::nullopt;
-  return doors;
+  return entrances;
 }
 
 int already_running(const machine::Instance& instance) {
-  const pid_t holder = machine::lock_holder(instance).value_or(0);
-  return fail(
-      kAlreadyRunning,
-      fmt::format("A server runs for {} already{}. See it: uporter status{}", text::escape_line(instance.settings),
-                  holder > 0 ? fmt::format(" (process {})", holder) : "", machine::settings_option(instance.settings)));
+  Finding finding{Code::already_running, {{"settings", instance.settings}, {"option", instance.option()}}};
+  if (const pid_t holder = machine::lock_holder(instance).value_or(0); holder > 0)
+    finding.facts.emplace_back("process", std::to_string(holder));
+  return fail(kAlreadyRunning, finding);
 }
 
 int serve_settings(const Options& options) {
@@ -203,32 +250,28 @@ int serve_settings(const Options& options) {
     return kBadUse;
   }
   if (const auto wrong = take_limits(options, read.settings.limits)) return fail(kBadUse, *wrong);
-  auto doors = open_addresses(read.settings);
-  if (!doors) return kPortTaken;
+  auto entrances = open_addresses(read.settings);
+  if (!entrances) return kPortTaken;
   run::hold_kin();
   auto warden = run::start_warden(run::WardenIs::nobodys);
 
-  Journal journal(STDOUT_FILENO, Journal::Keep::last_lines);
+  Journal journal(STDOUT_FILENO, Journal::Keep::last, colour());
   Shared shared;
   fill(shared, journal);
   StartLines start;
   start.settings = read.settings;
-  Server server(shared, std::move(read.settings), std::move(*doors), thread_count(options));
+  Server server(shared, std::move(read.settings), std::move(*entrances), thread_count(options));
   server.keep_warden(std::move(warden));
-  Steering steering(server, instance, std::move(read.text));
-  Control control(steering);
-  if (const auto wrong = control.open()) return fail(1, *wrong);
-  steering.watch();
+  Steered steered(server, instance, std::make_unique<Steering>(server, instance, std::move(read.text)));
+  if (const auto wrong = steered.open()) return fail(1, *wrong);
   server.at_end([&] {
-    steering.close();
-    control.close();
     // Stopped as asked: whoever looks finds no server that was killed.
     if (::ftruncate(lock.get(), 0) != 0) std::perror("lock");
   });
   const char* const manager = std::getenv("NOTIFY_SOCKET");
   const bool in_background = options.ready >= 0 || (manager != nullptr && *manager != '\0');
   start.ready_after = since_begun(options);
-  start.stop = in_background ? "uporter stop" + machine::settings_option(instance.settings) : "Ctrl+C";
+  start.stop = in_background ? "uporter stop" + instance.option() : "Ctrl+C";
   const int ready = options.ready;
   server.run(std::move(start), in_background ? Server::Hangup::reopens_logs : Server::Hangup::stops, [ready] {
     ::sd_notify(0, "READY=1");

@@ -25,8 +25,8 @@ struct Options {
   long long begun = 0;  ///< When the client was started, in nanoseconds of the monotonic clock; 0: just now.
 };
 
-/// Reads the command line into `options`. A status: the program is to end with it, since help was asked for or an option
-/// is wrong; what there is to say has been said.
+/// Reads the command line into `options`. A status: the program is to end with it, since help was asked for or an
+/// option is wrong; what there is to say has been said.
 std::optional<int> read_options(int argc, char** argv, Options& options);
 
 }  // namespace porter::server

@@ -1,8 +1,6 @@
 // Accepting connections, handing them to workers in turn, exchanging settings, and stopping.
 #include "server/server.hpp"
 
-#include <sys/socket.h>
-
 #include <algorithm>
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/detached.hpp>
@@ -11,37 +9,26 @@
 
 #include "core/findings/finding.hpp"
 #include "run/kin.hpp"
-#include "server/pages/frame.hpp"
 
 namespace porter::server {
 namespace {
 
-constexpr std::chrono::milliseconds kPauseWithoutDescriptors{100};
 constexpr std::chrono::milliseconds kPauseBetweenWardens{100};
-
-std::vector<Endpoint> endpoints_of(const std::vector<Listener>& listeners) {
-  std::vector<Endpoint> out;
-  for (const Listener& listener : listeners)
-    for (const Endpoint& endpoint : listener.address.endpoints()) out.push_back(endpoint);
-  return out;
-}
-
-bool contains(const std::vector<Endpoint>& all, const Endpoint& one) {
-  return std::find(all.begin(), all.end(), one) != all.end();
-}
 
 }  // namespace
 
-Server::Server(Shared& shared, Settings settings, std::vector<Door> doors, std::size_t threads)
+Server::Server(Shared& shared, Settings settings, std::vector<Entrance> entrances, std::size_t threads)
     : shared_(shared),
       context_(1),
       signals_(context_, SIGINT, SIGTERM, SIGHUP),
       patience_(context_),
       probes_(context_.get_executor()),
-      warden_(context_) {
+      warden_(context_),
+      entrances_(context_, [this](int socket, const Endpoint& endpoint) { hand_over(socket, endpoint); }) {
   snapshot_ = make_snapshot(std::move(settings));
-  for (std::size_t i = 0; i < threads; ++i) workers_.push_back(std::make_unique<Worker>(shared_, snapshot_));
-  open(std::move(doors));
+  for (std::size_t i = 0; i < threads; ++i)
+    workers_.push_back(std::make_unique<WorkerThread>(shared_, snapshot_, answerer_));
+  entrances_.let_in(std::move(entrances));
 }
 
 std::shared_ptr<const Snapshot> Server::make_snapshot(Settings settings) const {
@@ -49,7 +36,7 @@ std::shared_ptr<const Snapshot> Server::make_snapshot(Settings settings) const {
   snapshot->settings = std::move(settings);
   const Settings& now = snapshot->settings;
   snapshot->listeners = now.listeners();
-  for (const Site& site : now.sites) snapshot->site_numbers.push_back(shared_.journal->site_number(site.name));
+  for (const Site& site : now.sites) snapshot->site_names.push_back(std::make_shared<const std::string>(site.name));
   // What did not change is kept: scripts that run and wait are counted on, and the log stays open.
   const std::size_t cores = std::max<std::size_t>(1, std::thread::hardware_concurrency());
   const std::size_t runs = now.limits.runs > 0 ? now.limits.runs : 2 * cores;
@@ -65,15 +52,6 @@ std::shared_ptr<const Snapshot> Server::make_snapshot(Settings settings) const {
     snapshot->access_log = std::make_shared<AccessLogFile>(log);
   }
   return snapshot;
-}
-
-void Server::open(std::vector<Door> doors) {
-  for (Door& door : doors) {
-    const asio::ip::tcp protocol = door.endpoint.is_v6() ? asio::ip::tcp::v6() : asio::ip::tcp::v4();
-    auto acceptor = std::make_shared<asio::ip::tcp::acceptor>(context_, protocol, door.socket.release());
-    asio::co_spawn(context_, accept(acceptor, door.endpoint), asio::detached);
-    entrances_.push_back({door.endpoint, std::move(acceptor)});
-  }
 }
 
 void Server::run(StartLines start, Hangup hangup, std::function<void()> ready) {
@@ -110,128 +88,30 @@ asio::awaitable<void> Server::watch_warden() {
   }
 }
 
-asio::awaitable<void> Server::accept(std::shared_ptr<asio::ip::tcp::acceptor> acceptor, Endpoint endpoint) {
-  asio::steady_timer pause(context_);
-  while (!stopping_ && acceptor->is_open()) {
-    bool has_failed = false;
-    try {
-      auto [error, socket] = co_await acceptor->async_accept(run::kAwait);
-      if (error == asio::error::operation_aborted || stopping_) co_return;
-      has_failed = error.failed();
-      if (!error) hand_over(socket.release(), endpoint);
-    } catch (const std::bad_alloc&) {
-      has_failed = true;
-    }
-    if (!has_failed) continue;
-    // Out of descriptors or memory: trying again at once would only turn in circles until some is free.
-    pause.expires_after(kPauseWithoutDescriptors);
-    co_await pause.async_wait(run::kAwait);
-  }
-}
-
 void Server::hand_over(int socket, const Endpoint& endpoint) {
   const std::size_t most = snapshot_->settings.limits.connections;
   if (shared_.connections.fetch_add(1, std::memory_order_relaxed) >= most) {
     shared_.connections.fetch_sub(1, std::memory_order_relaxed);
-    const asio::ip::tcp protocol = endpoint.is_v6() ? asio::ip::tcp::v6() : asio::ip::tcp::v4();
-    refuse(asio::ip::tcp::socket(context_, protocol, socket));
+    refuse_connection(socket, {Code::too_many_connections, {{"limit", std::to_string(most)}}});
     return;
   }
-  workers_[next_worker_]->adopt(socket, endpoint);
+  workers_[next_worker_]->worker().adopt(socket, endpoint);
   next_worker_ = (next_worker_ + 1) % workers_.size();
 }
 
-void Server::refuse(asio::ip::tcp::socket socket) {
-  const Finding finding{Code::too_many_connections,
-                        {{"limit", std::to_string(snapshot_->settings.limits.connections)}}};
-  const std::string body = sentence_of(finding) + "\n";
-  const std::string answer =
-      "HTTP/1.1 503 Service Unavailable\r\nRetry-After: 2\r\nConnection: close\r\nContent-Type: text/plain; "
-      "charset=utf-8\r\nX-Content-Type-Options: nosniff\r\nContent-Security-Policy: " +
-      std::string(pages::kTextPolicy) + "\r\nContent-Length: " + std::to_string(body.size()) + "\r\n\r\n" + body;
-  boost::system::error_code ignored;
-  socket.non_blocking(true, ignored);
-  socket.send(asio::buffer(answer), 0, ignored);
-  socket.shutdown(asio::ip::tcp::socket::shutdown_send, ignored);
-}
-
-void Server::drain_and_close(Entrance& entrance) {
-  // Closing a listening socket resets the connections that wait in it, so they are taken in first.
-  for (;;) {
-    const int socket = ::accept4(entrance.acceptor->native_handle(), nullptr, nullptr, SOCK_CLOEXEC);
-    if (socket < 0) break;
-    hand_over(socket, entrance.endpoint);
-  }
-  boost::system::error_code ignored;
-  entrance.acceptor->close(ignored);
-}
-
 std::vector<Finding> Server::apply(Settings settings) {
-  const std::vector<Endpoint> wanted = endpoints_of(settings.listeners());
-  std::vector<Endpoint> present;
-  for (const Entrance& entrance : entrances_) present.push_back(entrance.endpoint);
-  std::vector<Door> doors;
-  std::vector<Finding> findings;
-  std::vector<Address> conflicting;
-  for (const Listener& listener : settings.listeners()) {
-    Address address = listener.address;
-    auto opened = listen_on(address, present);
-    if (auto* const some = std::get_if<std::vector<Door>>(&opened)) {
-      std::move(some->begin(), some->end(), std::back_inserter(doors));
-      continue;
-    }
-    const ListenError error = std::get<ListenError>(opened);
-    // Going from localhost to network, say, the port is taken by ourselves, on an address that is about to be closed.
-    const bool is_ours = std::any_of(present.begin(), present.end(), [&](const Endpoint& own) {
-      return own.port == address.port && !contains(wanted, own);
-    });
-    if (error.number == EADDRINUSE && is_ours) {
-      conflicting.push_back(address);
-    } else {
-      findings.push_back(listen_finding(address, error));
-    }
-  }
-  if (!findings.empty()) return findings;
-
-  auto before = snapshot_;
+  auto prepared = entrances_.prepare(settings.listeners());
+  if (auto* const findings = std::get_if<std::vector<Finding>>(&prepared)) return std::move(*findings);
   snapshot_ = make_snapshot(std::move(settings));
-  const auto close_unwanted = [&](auto is_unwanted) {
-    for (Entrance& entrance : entrances_)
-      if (is_unwanted(entrance.endpoint)) drain_and_close(entrance);
-    std::erase_if(entrances_, [](const Entrance& entrance) { return !entrance.acceptor->is_open(); });
-  };
-  for (Address& address : conflicting) {
-    close_unwanted([&](const Endpoint& own) { return own.port == address.port && !contains(wanted, own); });
-    auto opened = listen_on(address, present);
-    if (auto* const some = std::get_if<std::vector<Door>>(&opened)) {
-      std::move(some->begin(), some->end(), std::back_inserter(doors));
-    } else {
-      findings.push_back(listen_finding(address, std::get<ListenError>(opened)));
-    }
-  }
-  if (!findings.empty()) {
-    // Another program holds the port on a further address: back to what was.
-    snapshot_ = before;
-    doors.clear();
-    present.clear();
-    for (const Entrance& entrance : entrances_) present.push_back(entrance.endpoint);
-    for (const Listener& listener : snapshot_->listeners) {
-      Address address = listener.address;
-      auto opened = listen_on(address, present);
-      if (auto* const some = std::get_if<std::vector<Door>>(&opened)) open(std::move(*some));
-    }
-    return findings;
-  }
-  for (const auto& worker : workers_) worker->take(snapshot_);
-  open(std::move(doors));
-  close_unwanted([&](const Endpoint& own) { return !contains(wanted, own); });
+  for (const auto& thread : workers_) thread->worker().take(snapshot_);
+  entrances_.carry_out(std::move(std::get<Entrances::Change>(prepared)));
   asio::co_spawn(context_, probe(), asio::detached);
-  return findings;
+  return {};
 }
 
 std::uint64_t Server::requests_answered() const {
   std::uint64_t all = 0;
-  for (const auto& worker : workers_) all += worker->answered();
+  for (const auto& thread : workers_) all += thread->worker().answered();
   return all;
 }
 
@@ -241,14 +121,14 @@ void Server::reopen_logs() {
 
 asio::awaitable<void> Server::probe() {
   const auto snapshot = snapshot_;
-  auto found = co_await machine::probe_interpreters(probes_, snapshot->settings, versions_);
+  auto found = co_await machine::probe_interpreters(probes_, snapshot->settings, shared_.search_path, versions_);
   interpreters_ = std::move(found);
 }
 
 asio::awaitable<void> Server::show_start_lines(StartLines start, std::function<void()> ready) {
   co_await probe();
   start.interpreters = interpreters_;
-  shared_.journal->release(text_of(start, shared_.colour));
+  shared_.journal->release(text_of(start, shared_.journal->colour()));
   if (ready) ready();
 }
 
@@ -269,17 +149,16 @@ asio::awaitable<void> Server::wait_for_signal(Hangup hangup) {
 void Server::stop() {
   if (stopping_) return;
   stopping_ = true;
-  boost::system::error_code ignored;
-  for (Entrance& entrance : entrances_) entrance.acceptor->close(ignored);
+  entrances_.close();
   probes_.terminate_all();
-  for (const auto& worker : workers_) worker->stop();
+  for (const auto& thread : workers_) thread->worker().stop();
   // The workers end by themselves as soon as nothing is in progress; this only bounds it.
   patience_.expires_after(snapshot_->settings.limits.stop_time);
   patience_.async_wait([this](const boost::system::error_code&) {
-    for (const auto& worker : workers_) worker->abort();
+    for (const auto& thread : workers_) thread->worker().abort();
   });
   joiner_ = std::thread([this] {
-    for (const auto& worker : workers_) worker->join();
+    for (const auto& thread : workers_) thread->join();
     asio::post(context_, [this] {
       patience_.cancel();
       signals_.cancel();

@@ -17,7 +17,8 @@
 
 #include "machine/probe.hpp"
 #include "run/warden.hpp"
-#include "server/listen/addresses.hpp"
+#include "server/answer/answer.hpp"
+#include "server/listen/entrances.hpp"
 #include "server/start_lines.hpp"
 #include "server/worker.hpp"
 
@@ -26,7 +27,7 @@ namespace porter::server {
 class Server {
  public:
   /// `threads` is at least 1. Connections are accepted from now on, and answered once run() is called.
-  Server(Shared& shared, Settings settings, std::vector<Door> doors, std::size_t threads);
+  Server(Shared& shared, Settings settings, std::vector<Entrance> entrances, std::size_t threads);
 
   /// What a hangup means: closing the terminal stops a server that runs in it; one in the background opens its logs
   /// anew.
@@ -57,16 +58,8 @@ class Server {
   bool is_stopping() const { return stopping_; }
 
  private:
-  struct Entrance {
-    Endpoint endpoint;
-    std::shared_ptr<asio::ip::tcp::acceptor> acceptor;  ///< Its coroutine has a share, and sees that it was closed.
-  };
-  void open(std::vector<Door> doors);
   std::shared_ptr<const Snapshot> make_snapshot(Settings settings) const;
-  asio::awaitable<void> accept(std::shared_ptr<asio::ip::tcp::acceptor> acceptor, Endpoint endpoint);
   void hand_over(int socket, const Endpoint& endpoint);
-  void drain_and_close(Entrance& entrance);
-  void refuse(asio::ip::tcp::socket socket);
   asio::awaitable<void> show_start_lines(StartLines start, std::function<void()> ready);
   asio::awaitable<void> probe();
   asio::awaitable<void> wait_for_signal(Hangup hangup);
@@ -81,8 +74,9 @@ class Server {
   asio::posix::stream_descriptor warden_;  ///< Its pipe.
   pid_t warden_process_ = 0;
   std::shared_ptr<const Snapshot> snapshot_;
-  std::vector<Entrance> entrances_;
-  std::vector<std::unique_ptr<Worker>> workers_;
+  Entrances entrances_;
+  SiteAnswerer answerer_;
+  std::vector<std::unique_ptr<WorkerThread>> workers_;
   std::vector<machine::FoundInterpreter> interpreters_;
   std::chrono::system_clock::time_point begun_ = std::chrono::system_clock::now();
   std::vector<std::function<void()>> ends_;

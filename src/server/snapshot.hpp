@@ -5,11 +5,12 @@
 #pragma once
 
 #include <memory>
+#include <string>
 #include <vector>
 
 #include "core/settings/settings.hpp"
 #include "run/gate.hpp"
-#include "run/script_run.hpp"
+#include "run/script_order.hpp"
 #include "server/answer/file_cache.hpp"
 #include "server/record/access_log.hpp"
 
@@ -18,7 +19,7 @@ namespace porter::server {
 struct Snapshot {
   Settings settings;
   std::vector<Listener> listeners;
-  std::vector<std::uint32_t> site_numbers;  ///< What the journal calls each site.
+  std::vector<std::shared_ptr<const std::string>> site_names;  ///< For exchanges, which outlive it.
   std::shared_ptr<run::Gate> gate;
   std::shared_ptr<AccessLogFile> access_log;  ///< Null: none is kept.
 

@@ -2,6 +2,7 @@
 #include "server/worker.hpp"
 
 #include <fcntl.h>
+#include <sys/socket.h>
 #include <unistd.h>
 
 #include <boost/asio/co_spawn.hpp>
@@ -12,10 +13,10 @@
 #include <ctime>
 #include <exception>
 #include <new>
+#include <utility>
 #include <vector>
 
 #include "core/findings/resources.hpp"
-#include "core/http/date.hpp"
 #include "server/connection/connection.hpp"
 
 namespace porter::server {
@@ -37,13 +38,20 @@ void run_to_the_end(asio::io_context& context) {
   }
 }
 
-Worker::Worker(Shared& shared, std::shared_ptr<const Snapshot> snapshot)
+Worker::Worker(Shared& shared, asio::io_context& context, std::shared_ptr<const Snapshot> snapshot, Answerer& answerer,
+               std::atomic<std::size_t>& connections)
     : shared_(shared),
-      context_(BOOST_ASIO_CONCURRENCY_HINT_UNSAFE_IO),
+      context_(context),
+      answerer_(answerer),
+      counted_(connections),
       work_(context_.get_executor()),
       sweep_timer_(context_),
       runs_(context_.get_executor()),
-      served_(std::make_shared<Served>(std::move(snapshot))) {
+      served_(std::make_shared<Served>(std::move(snapshot))) {}
+
+WorkerThread::WorkerThread(Shared& shared, std::shared_ptr<const Snapshot> snapshot, Answerer& answerer)
+    : context_(BOOST_ASIO_CONCURRENCY_HINT_UNSAFE_IO),
+      worker_(shared, context_, std::move(snapshot), answerer, shared.connections) {
   thread_ = std::thread([this] {
     // Signals are the main thread's. Blocked, SIGCHLD would not be ignored any more, and each script's end would wake
     // another thread for nothing.
@@ -52,30 +60,30 @@ Worker::Worker(Shared& shared, std::shared_ptr<const Snapshot> snapshot)
     ::sigdelset(&all, SIGCHLD);
     ::pthread_sigmask(SIG_SETMASK, &all, nullptr);
     run_to_the_end(context_);
-    flush_log();
   });
 }
 
-Worker::~Worker() { join(); }
+WorkerThread::~WorkerThread() { join(); }
 
-void Worker::join() {
+void WorkerThread::join() {
   if (thread_.joinable()) thread_.join();
 }
 
-void Worker::adopt(asio::ip::tcp::socket::native_handle_type socket, const Endpoint& endpoint) {
+void Worker::adopt(int socket, const Endpoint& endpoint) {
   // Should memory be lacking, the connection is closed, and is counted no more.
-  const auto give_up = [shared = &shared_](int open) {
+  const auto give_up = [counted = &counted_](int open) {
     ::close(open);
-    shared->connections.fetch_sub(1, std::memory_order_relaxed);
+    counted->fetch_sub(1, std::memory_order_relaxed);
   };
   try {
     asio::post(context_, [this, socket, endpoint, give_up] {
       std::shared_ptr<Connection> connection;
       try {
-        const asio::ip::tcp protocol = endpoint.is_v6() ? asio::ip::tcp::v6() : asio::ip::tcp::v4();
+        const int family = endpoint.ip.empty() ? AF_UNIX : endpoint.is_v6() ? AF_INET6 : AF_INET;
         const int copy = ::fcntl(socket, F_DUPFD_CLOEXEC, 3);
         if (copy >= 0)
-          connection = std::make_shared<Connection>(*this, asio::ip::tcp::socket(context_, protocol, copy), endpoint);
+          connection = std::make_shared<Connection>(
+              *this, Transport::Socket(context_, asio::generic::stream_protocol(family, 0), copy), endpoint);
       } catch (const std::exception&) {
         connection.reset();
       }
@@ -126,41 +134,29 @@ void Worker::abort() {
   });
 }
 
-std::string_view Worker::date_and_end() {
-  const std::time_t now = std::time(nullptr);
-  if (now != date_second_) {
-    date_second_ = now;
-    date_and_end_ = "Date: " + http::format_date(now) + "\r\n\r\n";
-  }
-  return date_and_end_;
-}
-
-void Worker::log(const LogLine& line) {
-  const std::size_t before = log_.size();
-  append_log_line(log_, line, shared_.colour);
-  marks_.push_back({static_cast<std::uint32_t>(log_.size() - before), line.site_number, line.status});
+void Worker::record(Exchange exchange, const std::shared_ptr<AccessLogFile>& access_log) {
   answered_.store(answered_.load(std::memory_order_relaxed) + 1, std::memory_order_relaxed);
-  if (log_flush_posted_) return;
-  log_flush_posted_ = true;
-  asio::post(context_, [this] { flush_log(); });
+  if (access_log) {
+    // Only after a reload there is another one; what was for the old one goes there.
+    if (access_log_ != access_log) flush_records();
+    access_log_ = access_log;
+    append_access_line(access_, exchange, access_log->log().format);
+  }
+  // A burst is mostly as large as the one before.
+  if (records_.empty()) records_.reserve(last_burst_);
+  records_.push_back(std::move(exchange));
+  if (is_flush_posted_) return;
+  asio::post(context_, [this] { flush_records(); });
+  is_flush_posted_ = true;
 }
 
-void Worker::log_access(const std::shared_ptr<AccessLogFile>& to, const AccessLine& line) {
-  // Only after a reload there is another one; what was for the old one goes there.
-  if (access_log_ != to) flush_log();
-  access_log_ = to;
-  append_access_line(access_, line, to->log().format);
-}
-
-void Worker::flush_log() {
-  log_flush_posted_ = false;
+void Worker::flush_records() {
+  is_flush_posted_ = false;
   if (!access_.empty()) access_log_->write(access_);
   access_.clear();
   access_log_.reset();
-  if (log_.empty()) return;
-  shared_.journal->write(log_, marks_);
-  log_.clear();
-  marks_.clear();
+  last_burst_ = records_.size();
+  if (!records_.empty()) shared_.journal->record(std::exchange(records_, {}));
 }
 
 void Worker::add(Connection& connection) {
@@ -170,7 +166,7 @@ void Worker::add(Connection& connection) {
 
 void Worker::remove(Connection& connection) {
   connections_.erase(&connection);
-  shared_.connections.fetch_sub(1, std::memory_order_relaxed);
+  counted_.fetch_sub(1, std::memory_order_relaxed);
   end_if_idle();
 }
 
@@ -185,8 +181,8 @@ void Worker::arm_sweep() {
 }
 
 void Worker::sweep() {
-  const auto now = std::chrono::steady_clock::now();
-  for (Connection* const connection : connections_) connection->check_deadline(now);
+  const auto now = Clock::now();
+  for (Connection* const connection : connections_) connection->check_deadlines(now);
   arm_sweep();
   end_if_idle();
 }

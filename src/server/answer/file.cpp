@@ -16,7 +16,9 @@
 #include "core/http/range.hpp"
 #include "core/text/text.hpp"
 #include "server/answer/answer.hpp"
+#include "server/answer/file_cache.hpp"
 #include "server/answer/gzip.hpp"
+#include "server/worker.hpp"
 
 namespace porter::server {
 namespace {
@@ -48,48 +50,39 @@ enum class Coding { none, gzip };
 /// One file answering one request.
 class FileAnswer {
  public:
-  FileAnswer(Connection& connection, const Request& request, sites::FileFound found)
-      : connection_(connection),
+  FileAnswer(Turn& turn, const Request& request, sites::FileFound found)
+      : turn_(turn),
         request_(request),
         found_(std::move(found)),
         size_(static_cast<std::uint64_t>(found_.info.st_size)),
         now_(std::time(nullptr)) {
-    type_ = http::media_type(files::base_name(found_.path), connection.worker().shared().system_types);
+    type_ = http::media_type(files::base_name(found_.path), turn.worker().shared().system_types);
     // A date ahead of the answer's own would be no date of a change (RFC 9110, section 8.8.2.1).
     validators_ = {entity_tag(found_.info), std::min<std::int64_t>(found_.info.st_mtim.tv_sec, now_)};
     is_compressible_ = size_ > kCompressFrom && http::compresses_well(type_);
+    std::string space;
+    const bool may_be_kept = found_.stands_first && request.target.form == http::TargetForm::origin;
+    if (const auto path = may_be_kept ? plain_path(request.target.raw_path, space) : std::nullopt)
+      kept_at_ = std::string(*path);
   }
 
   asio::awaitable<void> answer();
 
  private:
-  using Fields = std::vector<std::pair<std::string_view, std::string>>;
-
-  /// The fields that a 200, a 206 and a 304 answer have in common.
-  Fields common_fields(Coding coding) const;
-  Fields whole_fields(Coding coding) const;
-  asio::awaitable<void> send_head_only(int status, Fields fields);
+  /// The head of a 200, of a 206, or of a 304, without what tells of the body.
+  AnswerHead common_head(int status, Coding coding) const;
+  AnswerHead whole_head(Coding coding) const;
   asio::awaitable<void> send_whole();
   asio::awaitable<void> send_small(Coding coding);
   asio::awaitable<void> send_compressed();
   asio::awaitable<void> send_ranges(const std::vector<http::ByteRange>& ranges);
-  asio::awaitable<bool> send_multipart(const std::vector<http::ByteRange>& ranges, AnswerHead head);
-  std::string head_text(const AnswerHead& head) { return write_head(connection_, head, request_.head.minor_version); }
-  bool may_be_kept() const;
+  asio::awaitable<void> send_multipart(const std::vector<http::ByteRange>& ranges);
+  FileCache::Key key() const { return {turn_.number_of(turn_.site()), *kept_at_}; }
+  /// Keeps what quick answers are made from; `content`, `file` or `compressed` is its body.
   CachedFile make_cached() const;
-  /// Tells the cache that the file was judged again, also where it is not sent.
-  void renew() {
-    std::string space;
-    const auto path = may_be_kept() ? plain_path(request_.target.raw_path, space) : std::nullopt;
-    if (path) connection_.files().renew(connection_.site_number(), *path, found_.info, connection_.answered().begun);
-  }
-  void keep(CachedFile cached) {
-    std::string space;
-    if (const auto path = plain_path(request_.target.raw_path, space))
-      connection_.files().keep(connection_.site_number(), *path, std::move(cached), connection_.answered().begun);
-  }
+  void keep(CachedFile cached) { turn_.files().keep(key(), std::move(cached), turn_.exchange().begun); }
 
-  Connection& connection_;
+  Turn& turn_;
   const Request& request_;
   sites::FileFound found_;
   std::uint64_t size_;
@@ -97,40 +90,41 @@ class FileAnswer {
   std::string type_;
   http::Validators validators_;
   bool is_compressible_ = false;
+  std::optional<std::string> kept_at_;  ///< The path for which the cache may keep it; nullopt: it may not.
 };
 
-FileAnswer::Fields FileAnswer::common_fields(Coding coding) const {
-  Fields fields = {{"ETag", coding == Coding::gzip ? weak_tag(validators_.etag) : validators_.etag},
-                   {"Last-Modified", http::format_date(validators_.modified)}};
-  bool says_how_long = false;
-  for (const auto& [name, value] : connection_.site().answer_fields) {
-    const bool is_ours = http::same_name(name, "ETag") || http::same_name(name, "Last-Modified");
-    if (!is_ours && !http::same_name(name, "Content-Type")) fields.emplace_back(name, value);
-    says_how_long = says_how_long || http::same_name(name, "Cache-Control");
-  }
+AnswerHead FileAnswer::common_head(int status, Coding coding) const {
+  AnswerHead head;
+  head.status = status;
+  head.fields = {{"ETag", coding == Coding::gzip ? weak_tag(validators_.etag) : validators_.etag},
+                 {"Last-Modified", http::format_date(validators_.modified)}};
+  const auto& of_site = turn_.site().answer_fields;
+  const bool says_how_long = std::any_of(
+      of_site.begin(), of_site.end(), [](const auto& field) { return http::same_name(field.first, "Cache-Control"); });
   // So that a reload after an edit always shows the edit.
-  if (!says_how_long) fields.emplace_back("Cache-Control", "no-cache");
-  if (is_compressible_) fields.emplace_back("Vary", "Accept-Encoding");
-  return fields;
+  if (!says_how_long) head.fields.emplace_back("Cache-Control", "no-cache");
+  if (is_compressible_) head.fields.emplace_back("Vary", "Accept-Encoding");
+  return head;
 }
 
-FileAnswer::Fields FileAnswer::whole_fields(Coding coding) const {
-  Fields fields = common_fields(coding);
-  fields.emplace_back("Content-Type", type_);
+AnswerHead FileAnswer::whole_head(Coding coding) const {
+  AnswerHead head = common_head(200, coding);
+  head.fields.emplace_back("Content-Type", type_);
   if (coding == Coding::gzip) {
-    fields.emplace_back("Content-Encoding", "gzip");
+    head.fields.emplace_back("Content-Encoding", "gzip");
   } else {
-    fields.emplace_back("Accept-Ranges", "bytes");
+    head.fields.emplace_back("Accept-Ranges", "bytes");
   }
-  return fields;
+  return head;
 }
 
 asio::awaitable<void> FileAnswer::answer() {
-  connection_.answered().by = "file";
-  renew();
+  turn_.exchange().by = ByFile{};
+  // The cache is told that the file was judged again, also where it is not sent.
+  if (kept_at_) turn_.files().renew(key(), found_.info, turn_.exchange().begun);
   const http::Verdict verdict = http::evaluate_conditions(request_.head, validators_, now_);
   if (verdict == http::Verdict::not_modified) {
-    co_await send_head_only(304, common_fields(Coding::none));
+    co_await turn_.writer().page(common_head(304, Coding::none), {});
     co_return;
   }
   if (verdict == http::Verdict::precondition_failed) {
@@ -138,7 +132,7 @@ asio::awaitable<void> FileAnswer::answer() {
     Finding finding{Code::precondition_failed, {}};
     finding.facts.emplace_back("condition", by_tag ? "If-Match" : "If-Unmodified-Since");
     finding.facts.emplace_back("file", found_.path);
-    co_await answer_problem(connection_, &request_, std::move(finding), {});
+    co_await answer_problem(turn_, &request_, std::move(finding));
     co_return;
   }
   // Range is for GET alone (section 14.2).
@@ -153,13 +147,6 @@ asio::awaitable<void> FileAnswer::answer() {
   co_await send_whole();
 }
 
-asio::awaitable<void> FileAnswer::send_head_only(int status, Fields fields) {
-  AnswerHead head;
-  head.status = status;
-  head.fields = std::move(fields);
-  co_await answer_page(connection_, &request_, std::move(head), {});
-}
-
 asio::awaitable<void> FileAnswer::send_whole() {
   const bool accepted = http::accepts_coding(request_.head.joined("Accept-Encoding"), "gzip");
   const Coding coding = is_compressible_ && accepted ? Coding::gzip : Coding::none;
@@ -171,24 +158,15 @@ asio::awaitable<void> FileAnswer::send_whole() {
     co_await send_compressed();
     co_return;
   }
-  AnswerHead head;
-  head.fields = whole_fields(Coding::none);
+  AnswerHead head = whole_head(Coding::none);
   head.length = size_;
-  connection_.answered().status = head.status;
-  const std::string text = head_text(head);
-  bool sent = false;
-  if (request_.is_head()) {
-    sent = co_await connection_.send(text);
-  } else {
-    sent = co_await connection_.send_with_file(text, found_.file.get(), 0, size_);
-  }
-  if (!sent) {
-    connection_.close_after_answer();
-  } else if (may_be_kept()) {
-    CachedFile cached = make_cached();
-    cached.file = std::move(found_.file);
-    keep(std::move(cached));
-  }
+  turn_.writer().begin(head);
+  co_await turn_.writer().body({}, {found_.file.get(), 0, size_});
+  const bool is_sent = co_await turn_.writer().end();
+  if (!is_sent || request_.is_head() || !kept_at_) co_return;
+  CachedFile cached = make_cached();
+  cached.file = std::move(found_.file);
+  keep(std::move(cached));
 }
 
 asio::awaitable<void> FileAnswer::send_small(Coding coding) {
@@ -196,73 +174,68 @@ asio::awaitable<void> FileAnswer::send_small(Coding coding) {
   struct stat after {};
   const bool is_steady =
       content.size() == size_ && ::fstat(found_.file.get(), &after) == 0 && files::same_state(after, found_.info);
-  AnswerHead head;
-  head.fields = whole_fields(coding);
+  AnswerHead head = whole_head(coding);
   if (!is_steady) {
     // It was written to meanwhile: what was read is sent, but neither kept nor given a name.
     std::erase_if(head.fields,
                   [](const auto& field) { return field.first == "ETag" || field.first == "Last-Modified"; });
-  } else if (may_be_kept()) {
+  } else if (kept_at_) {
     CachedFile cached = make_cached();
     cached.content = content;
     keep(std::move(cached));
   }
   if (coding == Coding::gzip) content = gzip(content);
-  co_await answer_page(connection_, &request_, std::move(head), std::move(content));
+  co_await turn_.writer().page(std::move(head), std::move(content));
 }
 
-bool FileAnswer::may_be_kept() const { return found_.stands_first && request_.target.form == http::TargetForm::origin; }
-
 CachedFile FileAnswer::make_cached() const {
+  const AnswerFields& of_site = turn_.site().answer_fields;
   CachedFile cached;
   cached.path = found_.path;
   cached.info = found_.info;
   cached.validators = validators_;
   cached.is_compressible = is_compressible_;
-  const auto text = [](const Fields& fields) {
-    std::string out;
-    for (const auto& [name, value] : fields) fmt::format_to(std::back_inserter(out), "{}: {}\r\n", name, value);
-    return out;
-  };
-  cached.fields = text(whole_fields(Coding::none)) + fmt::format("Content-Length: {}\r\n", size_);
-  cached.gzip_fields = text(whole_fields(Coding::gzip));
-  cached.kept_fields = text(common_fields(Coding::none));
+  AnswerHead whole = whole_head(Coding::none);
+  whole.length = size_;
+  cached.fields = field_lines(whole, of_site);
+  cached.gzip_fields = field_lines(whole_head(Coding::gzip), of_site);
+  cached.kept_fields = field_lines(common_head(304, Coding::none), of_site);
   return cached;
 }
 
 asio::awaitable<void> FileAnswer::send_compressed() {
-  AnswerHead head;
-  head.fields = whole_fields(Coding::gzip);
-  head.chunked = request_.head.minor_version == 1;
-  if (!head.chunked) connection_.close_after_answer();
-  connection_.answered().status = head.status;
-  bool sent = co_await connection_.send(head_text(head));
-  if (request_.is_head() || !sent) co_return;
+  Writer& writer = turn_.writer();
+  writer.begin(whole_head(Coding::gzip));
   Gzip stream;
   std::string out;
-  auto resumed = Connection::Clock::now();
-  for (std::uint64_t at = 0; sent && at < size_; at += kPiece) {
+  std::string all;  // Of what is small enough to be kept.
+  bool is_kept = kept_at_.has_value() && !request_.is_head();
+  bool goes_on = !request_.is_head();
+  auto resumed = Clock::now();
+  for (std::uint64_t at = 0; goes_on && at < size_; at += kPiece) {
     const auto wanted = static_cast<std::size_t>(std::min<std::uint64_t>(kPiece, size_ - at));
     const std::string piece = read_part(found_.file.get(), at, wanted);
-    sent = piece.size() == wanted;
-    const bool last = at + wanted == size_;
-    if (sent) stream.add(piece, last ? Gzip::More::no : Gzip::More::yes, out);
+    goes_on = piece.size() == wanted;
+    if (!goes_on) writer.cut_off();
+    if (goes_on) stream.add(piece, at + wanted == size_ ? Gzip::More::no : Gzip::More::yes, out);
     // Compressing takes its time, and others have requests too; but pausing after each piece would only mix them up.
-    if (Connection::Clock::now() - resumed > kCompressAtOnce) {
-      co_await asio::post(connection_.executor(), asio::use_awaitable);
-      resumed = Connection::Clock::now();
+    if (Clock::now() - resumed > kCompressAtOnce) {
+      co_await asio::post(turn_.executor(), asio::use_awaitable);
+      resumed = Clock::now();
     }
-    if (!sent || out.empty()) continue;
-    connection_.answered().body_bytes += out.size();
-    std::string chunk_head;
-    if (head.chunked) {
-      chunk_head = fmt::format("{:x}\r\n", out.size());
-      out += last ? "\r\n0\r\n\r\n" : "\r\n";
-    }
-    sent = co_await connection_.send(chunk_head, out);
+    is_kept = is_kept && all.size() + out.size() <= FileCache::kMostCompressedBytes;
+    if (is_kept) all += out;
+    if (goes_on && !out.empty()) goes_on = co_await writer.body(out);
     out.clear();
   }
-  if (!sent) connection_.close_after_answer();
+  const bool is_sent = co_await writer.end();
+  struct stat after {};
+  const bool is_steady = ::fstat(found_.file.get(), &after) == 0 && files::same_state(after, found_.info);
+  if (!is_sent || !is_kept || !is_steady) co_return;
+  CachedFile cached = make_cached();
+  cached.file = std::move(found_.file);
+  cached.set_compressed(std::move(all));
+  keep(std::move(cached));
 }
 
 asio::awaitable<void> FileAnswer::send_ranges(const std::vector<http::ByteRange>& ranges) {
@@ -271,27 +244,23 @@ asio::awaitable<void> FileAnswer::send_ranges(const std::vector<http::ByteRange>
     finding.facts.emplace_back("range", std::string(*request_.head.field("Range")));
     finding.facts.emplace_back("file", found_.path);
     finding.facts.emplace_back("size", std::to_string(size_));
-    co_await answer_problem(connection_, &request_, std::move(finding), {});
+    co_await answer_problem(turn_, &request_, std::move(finding));
     co_return;
   }
-  AnswerHead head;
-  head.status = 206;
-  head.fields = common_fields(Coding::none);
-  connection_.answered().status = head.status;
-  bool sent = false;
   if (ranges.size() > 1) {
-    sent = co_await send_multipart(ranges, std::move(head));
-  } else {
-    head.fields.emplace_back("Content-Type", type_);
-    head.fields.emplace_back("Content-Range", http::content_range(ranges.front(), size_));
-    head.length = ranges.front().length;
-    const std::string text = head_text(head);
-    sent = co_await connection_.send_with_file(text, found_.file.get(), ranges.front().offset, ranges.front().length);
+    co_await send_multipart(ranges);
+    co_return;
   }
-  if (!sent) connection_.close_after_answer();
+  AnswerHead head = common_head(206, Coding::none);
+  head.fields.emplace_back("Content-Type", type_);
+  head.fields.emplace_back("Content-Range", http::content_range(ranges.front(), size_));
+  head.length = ranges.front().length;
+  turn_.writer().begin(head);
+  co_await turn_.writer().body({}, {found_.file.get(), ranges.front().offset, ranges.front().length});
+  co_await turn_.writer().end();
 }
 
-asio::awaitable<bool> FileAnswer::send_multipart(const std::vector<http::ByteRange>& ranges, AnswerHead head) {
+asio::awaitable<void> FileAnswer::send_multipart(const std::vector<http::ByteRange>& ranges) {
   // Unlikely enough to occur in the file (section 14.6 leaves the choice to the server).
   static thread_local std::mt19937_64 random{std::random_device{}()};
   const std::string boundary = fmt::format("part-{:016x}{:016x}", random(), random());
@@ -303,20 +272,22 @@ asio::awaitable<bool> FileAnswer::send_multipart(const std::vector<http::ByteRan
                                      http::content_range(range, size_)));
     length += part_heads.back().size() + range.length;
   }
+  AnswerHead head = common_head(206, Coding::none);
   head.fields.emplace_back("Content-Type", "multipart/byteranges; boundary=" + boundary);
   head.length = length;
-  bool sent = co_await connection_.send(head_text(head));
-  for (std::size_t i = 0; sent && i < ranges.size(); ++i) {
-    sent = co_await connection_.send_with_file(part_heads[i], found_.file.get(), ranges[i].offset, ranges[i].length);
-  }
-  if (sent) sent = co_await connection_.send(end);
-  co_return sent;
+  Writer& writer = turn_.writer();
+  writer.begin(head);
+  bool goes_on = true;
+  for (std::size_t i = 0; goes_on && i < ranges.size(); ++i)
+    goes_on = co_await writer.body(part_heads[i], {found_.file.get(), ranges[i].offset, ranges[i].length});
+  if (goes_on) co_await writer.body(end);
+  co_await writer.end();
 }
 
 }  // namespace
 
-asio::awaitable<void> answer_file(Connection& connection, const Request& request, sites::FileFound found) {
-  FileAnswer file(connection, request, std::move(found));
+asio::awaitable<void> answer_file(Turn& turn, const Request& request, sites::FileFound found) {
+  FileAnswer file(turn, request, std::move(found));
   co_await file.answer();
 }
 

@@ -47,6 +47,11 @@ std::optional<std::string_view> plain_path(std::string_view raw, std::string& sp
   return raw;
 }
 
+void CachedFile::set_compressed(std::string compressed) {
+  gzip_content = std::move(compressed);
+  gzip_fields += "Content-Length: " + std::to_string(gzip_content.size()) + "\r\n";
+}
+
 void FileCache::forget(const std::string& path, const CachedFile& file) {
   bytes_ -= bytes_of(path, file);
   if (file.file.is_open()) --open_files_;
@@ -58,28 +63,28 @@ void FileCache::clear() {
   open_files_ = 0;
 }
 
-std::shared_ptr<CachedFile> FileCache::find(std::size_t site, std::string_view path) {
-  Files& files = sites_[site];
-  const auto found = files.find(path);
+std::shared_ptr<CachedFile> FileCache::find(Key key, Clock::time_point now) {
+  Files& files = sites_[key.site];
+  const auto found = files.find(key.path);
   if (found == files.end()) return nullptr;
   struct stat info {};
   const Place& place = found->second;
   // It stays until it is judged again, which may show that nothing has changed.
-  if (Clock::now() - place.judged >= kJudgementHolds) return nullptr;
+  if (now - place.judged >= kJudgementHolds) return nullptr;
   if (::stat(place.file->path.c_str(), &info) == 0 && files::same_state(info, place.file->info)) return place.file;
   forget(found->first, *place.file);
   files.erase(found);
   return nullptr;
 }
 
-void FileCache::keep(std::size_t site, std::string_view path, CachedFile file, Clock::time_point judged) {
+void FileCache::keep(Key at, CachedFile file, Clock::time_point judged) {
   if (!files::is_settled(file.info, std::time(nullptr))) return;
-  std::string key(path);
+  std::string key(at.path);
   const std::size_t bytes = bytes_of(key, file);
   // Throwing everything away is rare with bounds like these, and leaves no order of use to keep.
   if (bytes_ + bytes > kMostBytes || (file.file.is_open() && open_files_ == kMostOpenFiles)) clear();
-  Files& files = sites_[site];
-  if (const auto old = files.find(path); old != files.end()) {
+  Files& files = sites_[at.site];
+  if (const auto old = files.find(at.path); old != files.end()) {
     forget(old->first, *old->second.file);
     files.erase(old);
   }
@@ -88,15 +93,15 @@ void FileCache::keep(std::size_t site, std::string_view path, CachedFile file, C
   bytes_ += bytes_of(kept->first, *kept->second.file);
 }
 
-void FileCache::renew(std::size_t site, std::string_view path, const struct stat& info, Clock::time_point judged) {
-  const auto found = sites_[site].find(path);
-  if (found != sites_[site].end() && files::same_state(info, found->second.file->info)) found->second.judged = judged;
+void FileCache::renew(Key key, const struct stat& info, Clock::time_point judged) {
+  const auto found = sites_[key.site].find(key.path);
+  if (found != sites_[key.site].end() && files::same_state(info, found->second.file->info))
+    found->second.judged = judged;
 }
 
 void FileCache::add_compressed(CachedFile& file, std::string content) {
   const std::size_t before = bytes_of({}, file);
-  file.gzip_content = std::move(content);
-  file.gzip_fields += "Content-Length: " + std::to_string(file.gzip_content.size()) + "\r\n";
+  file.set_compressed(std::move(content));
   bytes_ += bytes_of({}, file) - before;
   if (bytes_ > kMostBytes) clear();
 }

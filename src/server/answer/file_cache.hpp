@@ -37,6 +37,9 @@ struct CachedFile {
   bool is_compressible = false;
   std::string gzip_fields;   ///< As `fields`, for the compressed content; Content-Length comes with the content.
   std::string gzip_content;  ///< Empty: not compressed yet.
+
+  /// Sets the compressed content, and tells its length. Once.
+  void set_compressed(std::string compressed);
 };
 
 class FileCache {
@@ -46,19 +49,27 @@ class FileCache {
   /// For the sites 0 to `sites` - 1, which share the bounds.
   explicit FileCache(std::size_t sites) : sites_(sites) {}
 
-  /// The file last sent for `path` of the site, if it was judged a moment ago and a stat() shows that it has not
+  /// What an entry is kept for: a path of a site.
+  struct Key {
+    std::size_t site;
+    std::string_view path;
+  };
+
+  /// The file last sent for `key`, if it was judged less than a moment before `now` and a stat() shows that it has not
   /// changed since; null if not.
-  std::shared_ptr<CachedFile> find(std::size_t site, std::string_view path);
-  /// Keeps `file` for `path` of the site, unless it is too young to be trusted. `judged` is when it was looked up.
-  void keep(std::size_t site, std::string_view path, CachedFile file, Clock::time_point judged);
-  /// Notes that `path` has been judged again at `judged`, and leads to a file in the state `info`: what is kept of it
+  std::shared_ptr<CachedFile> find(Key key, Clock::time_point now);
+  /// Keeps `file` for `key`, unless it is too young to be trusted. `judged` is when it was looked up.
+  void keep(Key key, CachedFile file, Clock::time_point judged);
+  /// Notes that the path has been judged again at `judged`, and leads to a file in the state `info`: what is kept of it
   /// holds for another while, if it is the same.
-  void renew(std::size_t site, std::string_view path, const struct stat& info, Clock::time_point judged);
+  void renew(Key key, const struct stat& info, Clock::time_point judged);
   /// Adds the compressed content to a `file` that find() has given.
   void add_compressed(CachedFile& file, std::string content);
 
   /// Up to this size a file counts as small.
   static constexpr std::size_t kMostFileBytes = 64 * 1024;
+  /// Up to this size the compressed content of a larger file is kept.
+  static constexpr std::size_t kMostCompressedBytes = 512 * 1024;
   /// Bytes of all that is held, entries and their paths included.
   static constexpr std::size_t kMostBytes = 4 * 1024 * 1024;
 

@@ -6,6 +6,7 @@
 #include "core/text/text.hpp"
 #include "server/answer/answer.hpp"
 #include "server/pages/listing_page.hpp"
+#include "server/worker.hpp"
 
 namespace porter::server {
 
@@ -14,10 +15,9 @@ namespace {
 /// Some milliseconds' worth of entries.
 constexpr std::size_t kMostEntriesAtOnce = 1000;
 
-/// What listing a folder comes to: the page, an empty folder, or why it cannot be read.
+/// What listing a folder comes to: the page, or why there is none.
 struct Listing {
   std::string page;
-  bool is_empty = false;
   bool is_too_large = false;
   std::optional<files::SystemError> error;
 };
@@ -32,10 +32,9 @@ Listing make_listing(const Settings& settings, const Site& site, const sites::Fo
     out.error = *error;
     return out;
   }
-  auto& rows = std::get<std::vector<sites::Entry>>(entries);
+  auto& rows = std::get<std::vector<sites::Row>>(entries);
   const sites::Order order = sites::order_from_query(target.query);
   sites::sort_entries(rows, order);
-  out.is_empty = rows.empty();
   out.page = pages::listing_page(target.path, rows, order);
   return out;
 }
@@ -51,31 +50,26 @@ Finding listing_finding(const std::string& folder, files::SystemError error) {
 
 }  // namespace
 
-asio::awaitable<void> answer_listing(Connection& connection, const Request& request, sites::FolderFound found,
-                                     std::vector<std::string> trail) {
+asio::awaitable<void> answer_listing(Turn& turn, const Request& request, sites::FolderFound found) {
   // Handing a short list to another thread costs more than making it; a long one is not for the thread that serves
   // others.
   const auto make = [&](std::size_t most) {
-    return make_listing(connection.settings(), connection.site(), found, request.target, most);
+    return make_listing(turn.settings(), turn.site(), found, request.target, most);
   };
   Listing made = make(kMostEntriesAtOnce);
   if (made.is_too_large) {
-    auto making = connection.worker().shared().helpers.run([&] { return make(SIZE_MAX); });
+    auto making = turn.worker().shared().helpers.run([&] { return make(SIZE_MAX); });
     made = co_await std::move(making);
   }
   if (made.error) {
-    co_await answer_problem(connection, &request, listing_finding(found.path, *made.error), std::move(trail));
+    co_await answer_problem(turn, &request, listing_finding(found.path, *made.error));
     co_return;
   }
-  if (made.is_empty && found.path == connection.site().document_root) {
-    co_await answer_start_page(connection, request, found.path);
-    co_return;
-  }
-  connection.answered().by = "listing";
+  turn.exchange().by = ByListing{};
   AnswerHead head;
   head.fields = {{"Cache-Control", "no-cache"}};
   add_own_fields(head, PageKind::html);
-  co_await answer_page(connection, &request, std::move(head), std::move(made.page));
+  co_await turn.writer().page(std::move(head), std::move(made.page));
 }
 
 }  // namespace porter::server

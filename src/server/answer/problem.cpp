@@ -16,6 +16,7 @@
 #include "core/text/text.hpp"
 #include "server/answer/answer.hpp"
 #include "server/pages/problem_page.hpp"
+#include "server/worker.hpp"
 
 namespace porter::server {
 namespace {
@@ -40,34 +41,36 @@ std::vector<std::pair<std::string_view, std::string>> problem_fields(const Findi
   return fields;
 }
 
-std::string log_text(const Finding& finding) {
-  return fmt::format("{}: {}", code_name(finding.code), sentence_of(finding));
+/// Notes what is answered with.
+void note_problem(Turn& turn, const Finding& finding) {
+  turn.exchange().by = ByProblem{};
+  turn.exchange().findings.insert(turn.exchange().findings.begin(), finding);
 }
 
 /// What the page that the site has for problems with this status leads to, as for any request for it; nullopt if it has
 /// none, or if that is neither a file nor a script.
-std::optional<sites::Outcome> find_own_page(const Connection& connection, int status) {
-  const Site& site = connection.site();
+std::optional<sites::Outcome> find_own_page(Turn& turn, int status) {
+  const Site& site = turn.site();
   const auto page = site.problem_pages.find(status);
   if (page == site.problem_pages.end()) return std::nullopt;
   http::Target target;
   target.path = "/" + page->second;
   target.raw_path = http::percent_encode_path(target.path);
-  auto resolution = sites::resolve(connection.settings(), site, {"GET", target});
-  const bool is_page = std::holds_alternative<sites::FileFound>(resolution.outcome) ||
-                       std::holds_alternative<sites::ScriptFound>(resolution.outcome);
+  auto route = sites::route_within(surroundings_of(turn), site, {"GET", target});
+  const bool is_page = std::holds_alternative<sites::FileFound>(route.outcome) ||
+                       std::holds_alternative<sites::ScriptFound>(route.outcome);
   if (!is_page) return std::nullopt;
-  return std::move(resolution.outcome);
+  return std::move(route.outcome);
 }
 
 /// The lines of the source around the place that the finding names. Only of files that lie below the document root or
 /// beside the script: what an error message names may be anything.
-std::vector<script::SourceLine> source_of(const Connection& connection, const Finding& finding) {
+std::vector<script::SourceLine> source_of(const Turn& turn, const Finding& finding) {
   const auto place = finding.fact("place");
   const auto line = finding.fact("line");
   const auto script = finding.fact("file");
   if (!place || !line || !script) return {};
-  const Site& site = connection.site();
+  const Site& site = turn.site();
   const std::string folders[] = {site.document_root, std::string(files::folder_of(*script))};
   return script::source_around(std::string(*place), script::line_number(*line), kLinesAround, folders,
                                [&site](std::string_view name) { return !sites::is_hidden(site, name); });
@@ -81,20 +84,20 @@ std::string next_number() {
 
 }  // namespace
 
-asio::awaitable<void> answer_problem(Connection& connection, const Request* request, Finding finding,
-                                     std::vector<std::string> trail, std::vector<std::string> details) {
+asio::awaitable<void> answer_problem(Turn& turn, const Request* request, Finding finding,
+                                     std::vector<std::string> details) {
   const int status = status_of(finding.code);
-  auto own = find_own_page(connection, status);
+  auto own = find_own_page(turn, status);
   if (own && std::holds_alternative<sites::FileFound>(*own)) {
     const auto& file = std::get<sites::FileFound>(*own);
     if (auto content = files::content_of(file.file, kMostPageBytes)) {
-      connection.answered().by = log_text(finding);
+      note_problem(turn, finding);
       AnswerHead head;
       head.status = status;
       head.fields = problem_fields(finding);
-      head.fields.emplace_back(
-          "Content-Type", http::media_type(files::base_name(file.path), connection.worker().shared().system_types));
-      co_await answer_page(connection, request, std::move(head), std::move(*content));
+      head.fields.emplace_back("Content-Type",
+                               http::media_type(files::base_name(file.path), turn.worker().shared().system_types));
+      co_await turn.writer().page(std::move(head), std::move(*content));
       co_return;
     }
   } else if (own && request != nullptr) {
@@ -102,36 +105,35 @@ asio::awaitable<void> answer_problem(Connection& connection, const Request* requ
     WayToScript way{0, status, problem_fields(finding)};
     Request page_request = *request;
     if (!page_request.is_head()) page_request.head.method = "GET";
-    trail.push_back(log_text(finding));
-    connection.answered().by = log_text(finding);
-    co_await answer_script(connection, page_request, std::move(script), std::move(trail), std::move(way));
+    note_problem(turn, finding);
+    turn.exchange().trail.push_back(fmt::format("{}: {}", code_name(finding.code), sentence_of(finding)));
+    co_await answer_script(turn, page_request, std::move(script), std::move(way));
     co_return;
   }
-  co_await answer_with_our_page(connection, request, std::move(finding), std::move(trail), std::move(details));
+  co_await answer_with_our_page(turn, request, std::move(finding), std::move(details));
 }
 
-asio::awaitable<void> answer_with_our_page(Connection& connection, const Request* request, Finding finding,
-                                           std::vector<std::string> trail, std::vector<std::string> details) {
+asio::awaitable<void> answer_with_our_page(Turn& turn, const Request* request, Finding finding,
+                                           std::vector<std::string> details) {
   const int status = status_of(finding.code);
-  Answered& answered = connection.answered();
-  answered.by = log_text(finding);
+  note_problem(turn, finding);
   AnswerHead head;
   head.status = status;
   head.fields = problem_fields(finding);
   const bool html = wants_html(request);
   add_own_fields(head, html ? PageKind::html : PageKind::text);
   std::string body;
-  if (connection.peer().is_this_computer) {
-    pages::Problem problem{std::move(finding), {}, std::move(trail), std::move(details), {}};
-    problem.source = source_of(connection, problem.finding);
+  if (turn.ends().is_this_computer) {
+    pages::Problem problem{std::move(finding), {}, turn.exchange().trail, std::move(details), {}};
+    problem.source = source_of(turn, problem.finding);
     if (request != nullptr) problem.asked = std::string(request->head.method) + " " + std::string(request->head.target);
     body = html ? pages::problem_html(problem) : pages::problem_text(problem);
   } else {
     const std::string number = next_number();
-    answered.by = number + " " + answered.by;
+    turn.exchange().by = ByProblem{number};
     body = html ? pages::reserved_html(status, number) : pages::reserved_text(status, number);
   }
-  co_await answer_page(connection, request, std::move(head), std::move(body));
+  co_await turn.writer().page(std::move(head), std::move(body));
 }
 
 }  // namespace porter::server

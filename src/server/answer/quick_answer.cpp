@@ -64,18 +64,19 @@ std::optional<Plain> read_plain(const http::RequestHead& head, std::string_view 
 
 }  // namespace
 
-std::optional<QuickAnswer> find_quick_answer(const http::RequestHead& head, FileCache& files, std::size_t site,
-                                             std::string_view known_host) {
+std::optional<ReadyAnswer> find_quick_answer(const http::RequestHead& head, FileCache& files, std::size_t site,
+                                             std::string_view known_host, FileCache::Clock::time_point now) {
   if (head.method != "GET" || head.minor_version != 1 || head.target.front() != '/') return std::nullopt;
   const auto plain = read_plain(head, known_host);
   if (!plain) return std::nullopt;
   static thread_local std::string decoded;
   const auto path = plain_path(head.target.substr(0, head.target.find('?')), decoded);
   if (!path) return std::nullopt;
-  QuickAnswer answer;
-  answer.file = files.find(site, *path);
-  if (!answer.file) return std::nullopt;
-  CachedFile& file = *answer.file;
+  std::shared_ptr<CachedFile> found = files.find({site, *path}, now);
+  if (!found) return std::nullopt;
+  CachedFile& file = *found;
+  ReadyAnswer answer;
+  answer.keeper = std::move(found);
   if (plain->has_condition) {
     const http::Verdict verdict = http::evaluate_conditions(head, file.validators, std::time(nullptr));
     if (verdict == http::Verdict::precondition_failed) return std::nullopt;
@@ -87,18 +88,19 @@ std::optional<QuickAnswer> find_quick_answer(const http::RequestHead& head, File
     }
   }
   answer.status_line = "HTTP/1.1 200 OK\r\n";
-  const bool compress = file.is_compressible && http::accepts_coding(plain->accept_encoding, "gzip");
-  if (file.file.is_open()) {
-    if (compress) return std::nullopt;
-    answer.fields = file.fields;
-    answer.file_size = static_cast<std::uint64_t>(file.info.st_size);
-  } else if (compress) {
+  const bool is_small = !file.file.is_open();
+  if (file.is_compressible && http::accepts_coding(plain->accept_encoding, "gzip")) {
+    if (file.gzip_content.empty() && !is_small) return std::nullopt;
     if (file.gzip_content.empty()) files.add_compressed(file, gzip(file.content));
     answer.fields = file.gzip_fields;
     answer.body = file.gzip_content;
-  } else {
-    answer.fields = file.fields;
+    return answer;
+  }
+  answer.fields = file.fields;
+  if (is_small) {
     answer.body = file.content;
+  } else {
+    answer.file = {file.file.get(), 0, static_cast<std::uint64_t>(file.info.st_size)};
   }
   return answer;
 }

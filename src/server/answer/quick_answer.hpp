@@ -10,21 +10,14 @@
 
 #include "core/http/head.hpp"
 #include "server/answer/file_cache.hpp"
+#include "server/answer/writer.hpp"
 
 namespace porter::server {
 
-struct QuickAnswer {
-  std::shared_ptr<CachedFile> file;  ///< Keeps alive what the views point to.
-  int status = 200;
-  std::string_view status_line;
-  std::string_view fields;  ///< All but Date; Content-Length among them where there is a body.
-  std::string_view body;
-  std::uint64_t file_size = 0;  ///< Not 0: the body is this much of `file->file`, and `body` is empty.
-};
-
 /// The answer to `head` from what `files` keep for `site`; nullopt if the request must go the full way. `known_host` is
-/// the Host value that the full way has accepted before on this connection, for that site.
-std::optional<QuickAnswer> find_quick_answer(const http::RequestHead& head, FileCache& files, std::size_t site,
-                                             std::string_view known_host);
+/// the Host value that the full way has accepted before on this connection, for that site; `now` is when the head had
+/// arrived.
+std::optional<ReadyAnswer> find_quick_answer(const http::RequestHead& head, FileCache& files, std::size_t site,
+                                             std::string_view known_host, FileCache::Clock::time_point now);
 
 }  // namespace porter::server

@@ -10,23 +10,22 @@
 #include <thread>
 
 #include "core/findings/resources.hpp"
-#include "core/http/status.hpp"
+#include "core/http/findings.hpp"
 #include "core/script/judge.hpp"
-#include "core/script/meta_variables.hpp"
 #include "run/script_run.hpp"
 #include "server/answer/answer.hpp"
+#include "server/worker.hpp"
 
 namespace porter::server {
 namespace {
 
-constexpr int kMostLocalRedirects = 10;
 constexpr std::size_t kShownErrorLines = 12;
 
 /// The finding for a body that could not be read; nullopt if the client is just gone.
 std::optional<Finding> body_finding(BodyRead read, const Settings& settings) {
   switch (read) {
     case BodyRead::malformed:
-      return Finding{Code::malformed_body, {{"problem", "its chunked coding is broken"}}};
+      return http::bad_chunks();
     case BodyRead::too_large:
       return Finding{Code::body_too_large, {{"limit", std::to_string(settings.limits.body)}}};
     case BodyRead::too_slow:
@@ -76,14 +75,14 @@ int write_all(int file, std::string_view data) {
   return 0;
 }
 
-asio::awaitable<Spooled> spool_body(Connection& connection, const Request& request) {
+asio::awaitable<Spooled> spool_body(BodyReader& body) {
   Spooled spooled;
   spooled.file = nameless_file(temporary_folder());
   if (!spooled.file.is_open()) spooled.error = errno;
   std::string data;
   while (spooled.error == 0) {
     data.clear();
-    spooled.result = co_await connection.read_body(request, data);
+    spooled.result = co_await body.read(data);
     spooled.error = write_all(spooled.file.get(), data);
     spooled.length += data.size();
     if (spooled.result != BodyRead::data) break;
@@ -95,32 +94,22 @@ asio::awaitable<Spooled> spool_body(Connection& connection, const Request& reque
 /// One script answering one request.
 class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
  public:
-  ScriptAnswer(Connection& connection, const Request& request, sites::ScriptFound script,
-               std::vector<std::string> trail, WayToScript way)
-      : connection_(connection),
+  ScriptAnswer(Turn& turn, const Request& request, sites::ScriptFound script, WayToScript way)
+      : turn_(turn),
         request_(request),
         script_(std::move(script)),
-        trail_(std::move(trail)),
         way_(std::move(way)),
-        feeding_done_(connection.executor()) {}
+        feeding_done_(turn.executor()) {}
 
   asio::awaitable<void> answer();
   /// Ends the run and all that belongs to it, after answer() has thrown.
   asio::awaitable<void> give_up();
 
  private:
-  /// What the script reads.
-  struct Input {
-    run::InputKind kind = run::InputKind::nothing;
-    files::Descriptor file;
-    std::optional<std::uint64_t> length;
-  };
-
   /// Prepares the request's body. False: it could not be read, and that has been answered.
-  asio::awaitable<bool> prepare_input(Input& input);
+  asio::awaitable<bool> prepare_input(run::ScriptInput& input);
   /// Waits for a turn and starts the script. False: it could not be started, and that has been answered.
-  asio::awaitable<bool> start(Input input);
-  run::ScriptOrder make_order(Input input) const;
+  asio::awaitable<bool> start(run::ScriptInput input);
   bool input_has_to_be_fed() const {
     return request_.framing.kind == http::BodyFraming::Kind::length && !is_body_for_another();
   }
@@ -133,45 +122,42 @@ class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
   /// Hands the request's body to the script, and waits for the client to leave then.
   asio::awaitable<void> feed();
   asio::awaitable<void> stop_feeding();
-  asio::awaitable<void> relay();
-  asio::awaitable<void> relay_directly();
-  bool sends_no_body() const;
-  bool was_cut_off() const;
-  /// The head of the answer; `page_is_whole`: gathered() is all of it, so its length is known.
-  AnswerHead make_head(bool page_is_whole);
-  /// Sends `head` as it is, and `data` as the next part of the page.
-  asio::awaitable<bool> send_piece(std::string_view head, std::string_view data);
-  asio::awaitable<bool> finish_page();
+  /// Sends what the run has come to.
+  asio::awaitable<void> send(const run::ScriptRun::Direct& direct);
+  asio::awaitable<void> send(const run::ScriptRun::Page& page);
+  AnswerHead make_head(bool is_whole);
   asio::awaitable<void> explain(std::optional<Finding> finding);
-  asio::awaitable<void> redirect_locally();
-  void note(const Finding& finding);
+  asio::awaitable<void> redirect_locally(const std::string& location);
+  RunFacts& facts() { return turn_.exchange().runs[number_]; }
+  /// Notes what is known of the run's end.
+  void note_end();
+  void note(const std::optional<Finding>& finding) {
+    if (finding) turn_.exchange().findings.push_back(*finding);
+  }
   asio::awaitable<void> problem(Finding finding, std::vector<std::string> details = {}) {
-    if (way_.problem_status > 0) {
-      co_await answer_with_our_page(connection_, &request_, std::move(finding), std::move(trail_), std::move(details));
-    } else {
-      co_await answer_problem(connection_, &request_, std::move(finding), std::move(trail_), std::move(details));
-    }
+    if (way_.problem_status > 0) return answer_with_our_page(turn_, &request_, std::move(finding), std::move(details));
+    return answer_problem(turn_, &request_, std::move(finding), std::move(details));
   }
 
-  Connection& connection_;
+  Turn& turn_;
   const Request& request_;
   sites::ScriptFound script_;
   run::Runner runner_;
-  std::vector<std::string> trail_;
   WayToScript way_;
+  std::size_t number_ = 0;  ///< Among the runs of the exchange.
   std::shared_ptr<run::ScriptRun> run_;
   enum class Feeding { not_begun, begun, over } feeding_ = Feeding::not_begun;
   run::Event feeding_done_;
   BodyRead fed_ = BodyRead::end;
-  bool chunked_ = false;
-  std::uint64_t sent_ = 0;
 };
 
 asio::awaitable<void> ScriptAnswer::answer() {
-  runner_ = connection_.runners().of(script_);
-  std::string& by = connection_.answered().by;
-  by = (way_.problem_status > 0 ? by + "; page by " : "") + runner_.name + " " + script_.path;
-  Input input;
+  runner_ = turn_.runners().of(script_);
+  Exchange& exchange = turn_.exchange();
+  number_ = exchange.runs.size();
+  exchange.runs.push_back({runner_.name, script_.path, way_.problem_status > 0, false, {}, {}, {}, {}, 0});
+  if (way_.problem_status == 0) exchange.by = ByScript{};
+  run::ScriptInput input;
   bool ready = co_await prepare_input(input);
   if (ready) ready = co_await start(std::move(input));
   if (!ready) co_return;
@@ -179,31 +165,40 @@ asio::awaitable<void> ScriptAnswer::answer() {
     begin_feeding();
   } else {
     // Whether the client has gone is worth knowing of a script that takes its time.
-    run_->run().when_long([weak = weak_from_this()] {
+    run_->source().when_long([weak = weak_from_this()] {
       if (const auto self = weak.lock()) self->begin_feeding();
     });
   }
-  if (run::speaks_directly(script_)) {
-    co_await relay_directly();
+  auto verdict = co_await run_->verdict();
+  if (auto* const none = std::get_if<run::ScriptRun::NoPage>(&verdict)) {
     co_await stop_feeding();
-    co_return;
-  }
-  const bool has_head = co_await run_->read_head();
-  if (!has_head) {
+    note_end();
+    co_await explain(std::move(none->finding));
+  } else if (auto* const redirect = std::get_if<run::ScriptRun::LocalRedirect>(&verdict)) {
     co_await stop_feeding();
-    auto finding = co_await run_->judge();
-    co_await explain(std::move(finding));
-  } else if (run_->head().is_local_redirect()) {
-    run_->stop();
+    co_await redirect_locally(redirect->location);
+  } else if (auto* const page = std::get_if<run::ScriptRun::Page>(&verdict)) {
+    co_await send(*page);
     co_await stop_feeding();
-    co_await redirect_locally();
+    note_end();
   } else {
-    co_await relay();
+    co_await send(run::ScriptRun::Direct{});
     co_await stop_feeding();
+    note_end();
   }
 }
 
-asio::awaitable<bool> ScriptAnswer::prepare_input(Input& input) {
+void ScriptAnswer::note_end() {
+  const auto& end = run_->end();
+  if (!end) return;
+  RunFacts& run = facts();
+  run.exit_status = end->exit_status;
+  run.signal = end->signal;
+  run.duration = end->duration;
+  run.peak_memory_kib = end->peak_memory_kib;
+}
+
+asio::awaitable<bool> ScriptAnswer::prepare_input(run::ScriptInput& input) {
   // A local redirect is answered as if it were a GET (RFC 3875, section 6.2.2): the body belongs to the first script.
   if (is_body_for_another()) co_return true;
   if (request_.framing.kind == http::BodyFraming::Kind::length) {
@@ -211,62 +206,48 @@ asio::awaitable<bool> ScriptAnswer::prepare_input(Input& input) {
     if (request_.framing.length > 0) input.kind = run::InputKind::pipe;
   }
   if (request_.framing.kind != http::BodyFraming::Kind::chunked) co_return true;
-  Spooled spooled = co_await spool_body(connection_, request_);
+  Spooled spooled = co_await spool_body(turn_.body());
   if (spooled.result == BodyRead::end && spooled.error == 0) {
     input = {run::InputKind::file, std::move(spooled.file), spooled.length};
     co_return true;
   }
-  connection_.close_after_answer();
+  turn_.writer().close_after();
   if (spooled.error != 0) {
     co_await problem(spool_finding(spooled.error));
-  } else if (auto finding = body_finding(spooled.result, connection_.settings())) {
+  } else if (auto finding = body_finding(spooled.result, turn_.settings())) {
     co_await problem(std::move(*finding));
   }
   co_return false;
 }
 
-run::ScriptOrder ScriptAnswer::make_order(Input input) const {
-  const Settings& settings = connection_.settings();
-  const Peer& peer = connection_.peer();
-  script::Peer ends{peer.client_address, peer.client_port, peer.server_port, request_.host.name};
-  if (ends.server_host.empty()) ends.server_host = peer.server_address;
-  if (ends.server_host.find(':') != std::string::npos) ends.server_host = "[" + ends.server_host + "]";
-  run::ScriptOrder order{.script = script_, .runner = runner_};
-  order.environment = script::meta_variables(script_, connection_.site(), request_.head, request_.target, ends,
-                                             input.length, connection_.worker().shared().passed_on);
-  if (way_.problem_status > 0) {
-    order.environment.add("REDIRECT_STATUS", std::to_string(way_.problem_status));
-    order.environment.keep_last_of_each_name();
-  }
-  order.document_root = connection_.site().document_root;
-  order.method = request_.head.method;
-  order.query = request_.target.query;
-  order.input = input.kind;
-  order.input_file = std::move(input.file);
-  order.input_length = input.length.value_or(0);
-  order.limits = settings.limits;
-  return order;
-}
-
-asio::awaitable<bool> ScriptAnswer::start(Input input) {
-  run::Gate::Ticket ticket = connection_.snapshot().gate->try_enter();
+asio::awaitable<bool> ScriptAnswer::start(run::ScriptInput input) {
+  run::Gate::Ticket ticket = turn_.snapshot().gate->try_enter();
   if (!ticket) ticket = co_await wait_for_turn();
-  if (!ticket || connection_.is_aborted()) co_return false;
-  run::ScriptOrder order = make_order(std::move(input));
-  order.ticket = std::move(ticket);
-  auto started = run::ScriptRun::start(connection_.executor(), connection_.worker().runs(), std::move(order));
+  if (!ticket || turn_.is_aborted()) co_return false;
+  const Ends& ends = turn_.ends();
+  const run::ScriptRequest asked{
+      script_,
+      runner_,
+      turn_.site(),
+      request_.head,
+      request_.target,
+      run::caller_of(ends.client_address, ends.client_port, ends.server_address, ends.server_port, request_.host.name),
+      turn_.worker().shared().passed_on,
+      way_.problem_status};
+  auto order = run::order_script(asked, std::move(input), turn_.settings().limits, std::move(ticket));
+  auto started = run::ScriptRun::start(turn_.executor(), turn_.worker().runs(), std::move(order));
   if (auto* const finding = std::get_if<Finding>(&started)) {
     co_await problem(std::move(*finding));
     co_return false;
   }
   run_ = std::get<std::shared_ptr<run::ScriptRun>>(started);
-  connection_.set_run(run_->shared_run());
+  turn_.set_source(run_->shared_source());
   co_return true;
 }
 
 asio::awaitable<run::Gate::Ticket> ScriptAnswer::wait_for_turn() {
-  run::Gate& gate = *connection_.snapshot().gate;
-  const std::shared_ptr<run::Gate::Place> place = gate.line_up(connection_.executor());
+  run::Gate& gate = *turn_.snapshot().gate;
+  const std::shared_ptr<run::Gate::Place> place = gate.line_up(turn_.executor());
   if (!place) {
     Finding finding{Code::too_many_runs, {}};
     finding.facts.emplace_back("running", std::to_string(gate.most_running()));
@@ -274,20 +255,20 @@ asio::awaitable<run::Gate::Ticket> ScriptAnswer::wait_for_turn() {
     co_await problem(std::move(finding));
     co_return nullptr;
   }
-  connection_.when_client_leaves([place] { place->give_up(); });
+  turn_.when_client_leaves([place] { place->give_up(); });
   run::Gate::Ticket ticket = co_await place->turn();
-  connection_.when_client_leaves(nullptr);
+  turn_.when_client_leaves(nullptr);
   // A script that nobody waits for any more is not started.
-  if (ticket && !connection_.has_client_left()) co_return ticket;
-  connection_.close_after_answer();
-  connection_.answered().by += "; the client left before its turn came";
+  if (ticket && !turn_.has_client_left()) co_return ticket;
+  turn_.writer().close_after();
+  facts().was_left_waiting = true;
   co_return nullptr;
 }
 
 void ScriptAnswer::begin_feeding() {
   if (feeding_ != Feeding::not_begun) return;
   asio::co_spawn(
-      connection_.executor(), [self = shared_from_this()] { return self->feed(); },
+      turn_.executor(), [self = shared_from_this()] { return self->feed(); },
       [self = shared_from_this()](const std::exception_ptr& failure) {
         if (failure) self->run_->stop();
         self->feeding_done_.set();
@@ -302,18 +283,21 @@ asio::awaitable<void> ScriptAnswer::feed() {
     for (;;) {
       data.clear();
       run_->pause_clock();
-      fed_ = co_await connection_.read_body(request_, data);
+      fed_ = co_await turn_.body().read(data);
       run_->resume_clock();
       // A script need not read its input; it goes on all the same.
-      if (fed_ != BodyRead::data || !co_await run_->run().write(data)) break;
+      if (fed_ != BodyRead::data) break;
+      const bool is_taken = co_await run_->source().write(data);
+      if (!is_taken) break;
     }
-    if (connection_.is_reading_cancelled()) fed_ = BodyRead::data;
+    if (turn_.is_reading_cancelled()) fed_ = BodyRead::data;
     // A part of a body must not pass for the whole: the script is stopped before it sees the end.
     if (fed_ != BodyRead::data && fed_ != BodyRead::end) run_->stop();
-    run_->run().close_input();
+    run_->source().close_input();
   }
   if (fed_ == BodyRead::data || fed_ == BodyRead::end) {
-    if (co_await connection_.client_leaves()) fed_ = BodyRead::gone;
+    const bool has_left = co_await turn_.client_leaves();
+    if (has_left) fed_ = BodyRead::gone;
   }
   if (fed_ == BodyRead::gone) run_->stop();
 }
@@ -327,159 +311,94 @@ asio::awaitable<void> ScriptAnswer::give_up() {
 asio::awaitable<void> ScriptAnswer::stop_feeding() {
   if (feeding_ == Feeding::not_begun) feeding_ = Feeding::over;
   if (feeding_ == Feeding::over) co_return;
-  run_->run().close_input();
-  connection_.cancel_reading();
+  run_->source().close_input();
+  turn_.cancel_reading();
   co_await feeding_done_.wait();
   feeding_ = Feeding::over;
-  connection_.resume_reading();
-  if (fed_ == BodyRead::gone) connection_.close_after_answer();
+  turn_.resume_reading();
+  if (fed_ == BodyRead::gone) turn_.writer().close_after();
 }
 
-bool ScriptAnswer::sends_no_body() const { return request_.is_head() || http::has_no_body(run_->head().status); }
-
-asio::awaitable<bool> ScriptAnswer::send_piece(std::string_view head, std::string_view data) {
-  const auto announced = run_->head().content_length;
-  if (announced && sent_ + data.size() > *announced) data = data.substr(0, *announced - sent_);
-  if (sends_no_body()) data = {};
-  sent_ += data.size();
-  connection_.answered().body_bytes += data.size();
-  std::string start(head);
-  const bool is_chunk = chunked_ && !data.empty();
-  if (is_chunk) start += fmt::format("{:x}\r\n", data.size());
-  const bool sent = co_await connection_.send(start, data, is_chunk ? "\r\n" : "");
-  co_return sent;
-}
-
-AnswerHead ScriptAnswer::make_head(bool page_is_whole) {
-  const script::AnswerHead& script_head = run_->head();
+AnswerHead ScriptAnswer::make_head(bool is_whole) {
+  const script::ScriptHead& written = run_->head();
   AnswerHead head;
-  head.status = script_head.status;
-  head.reason = script_head.reason;
-  for (const auto& [name, value] : script_head.fields) head.fields.emplace_back(name, value);
-  if (way_.problem_status > 0 && !script_head.has_status && !script_head.location) head.status = way_.problem_status;
+  head.status = written.status;
+  head.reason = written.reason;
+  for (const auto& [name, value] : written.fields) head.fields.emplace_back(name, value);
+  if (way_.problem_status > 0 && !written.has_status && !written.location) head.status = way_.problem_status;
   for (auto& [name, value] : way_.problem_fields)
-    if (!script_head.has_field(name)) head.fields.emplace_back(name, std::move(value));
-  connection_.answered().status = head.status;
-  if (http::has_no_body(head.status)) return head;
-  head.length = script_head.content_length;
-  if (!head.length && page_is_whole) head.length = run_->gathered().size();
-  if (!head.length) {
-    chunked_ = request_.head.minor_version == 1;
-    head.chunked = chunked_;
-    // HTTP/1.0 knows no chunks: there the end of the connection is the end of the page.
-    if (!chunked_) connection_.close_after_answer();
-  }
+    if (!written.has_field(name)) head.fields.emplace_back(name, std::move(value));
+  head.length = written.content_length;
+  if (!head.length && is_whole) head.length = run_->gathered().size();
   return head;
 }
 
-asio::awaitable<void> ScriptAnswer::relay() {
-  if (http::has_no_body(run_->head().status)) run_->expect_no_body();
-  bool is_judged = false;
-  if (!sends_no_body()) is_judged = co_await run_->gather_page();
-  if (is_judged) {
-    auto finding = co_await run_->judge();
-    // A script that fails between its head and its page, say, has nothing to show; the reason says more than an empty
-    // page.
-    if (finding && run_->has_no_page_for(*finding)) {
-      co_await explain(std::move(finding));
-      co_return;
-    }
-    if (finding) note(*finding);
-  } else if (!run_->gathered().empty() && run_->head().lacks_content_type()) {
-    run_->stop();
-    co_await explain(script::content_type_missing(run_->report()));
-    co_return;
-  }
-  const std::string head = write_head(connection_, make_head(is_judged && !was_cut_off()), request_.head.minor_version);
+asio::awaitable<void> ScriptAnswer::send(const run::ScriptRun::Page& page) {
+  note(page.finding);
+  Writer& writer = turn_.writer();
+  // The length of what was cut off is not that of the page.
+  writer.begin(make_head(page.is_whole && !run_->was_cut_off()));
   std::string_view piece;
   if (!run_->gathered().empty()) piece = co_await run_->read_page();
-  bool sent = co_await send_piece(head, piece);
-  while (sent && !is_judged) {
+  bool is_taken = co_await writer.body(piece);
+  while (is_taken && !page.is_whole) {
     piece = co_await run_->read_page();
     if (piece.empty()) break;
-    if (!sends_no_body()) sent = co_await send_piece({}, piece);
+    if (run_->sends_body()) is_taken = co_await writer.body(piece);
   }
-  if (!sent) {
+  if (!is_taken) {
     run_->stop();
-    connection_.close_after_answer();
     co_return;
   }
-  if (!is_judged) {
+  if (!page.is_whole) {
     const auto finding = co_await run_->judge_soon();
-    if (finding) note(*finding);
+    note(finding);
   }
-  if (!co_await finish_page()) connection_.close_after_answer();
+  // A program that has been killed has not finished its page. Only a connection cut short tells that to the client.
+  if (run_->was_cut_off()) writer.cut_off();
+  co_await writer.end();
 }
 
-// A program that has been killed has not finished its page. Only a connection cut short tells that to the client.
-bool ScriptAnswer::was_cut_off() const { return run_->report().signal != 0 || run_->run().was_too_slow(); }
-
-asio::awaitable<bool> ScriptAnswer::finish_page() {
-  if (was_cut_off()) co_return false;
-  const auto announced = run_->head().content_length;
-  if (announced && sent_ < *announced && !sends_no_body()) co_return false;
-  bool sent = true;
-  if (chunked_ && !request_.is_head()) sent = co_await connection_.send("0\r\n\r\n");
-  co_return sent;
-}
-
-asio::awaitable<void> ScriptAnswer::relay_directly() {
-  connection_.close_after_answer();
-  bool sent = true;
-  while (sent) {
+asio::awaitable<void> ScriptAnswer::send(const run::ScriptRun::Direct&) {
+  Writer& writer = turn_.writer();
+  writer.begin_directly();
+  for (bool is_taken = true; is_taken;) {
     const std::string_view piece = co_await run_->read_page();
     if (piece.empty()) break;
-    // The status of "HTTP/1.1 200 OK", for the log.
-    if (connection_.answered().status == 0 && piece.size() > 12 && piece.starts_with("HTTP/1."))
-      connection_.answered().status = std::atoi(std::string(piece.substr(9, 3)).c_str());
-    connection_.answered().body_bytes += piece.size();
-    sent = co_await connection_.send(piece);
-  }
-  if (!sent) {
-    run_->stop();
-  } else if (connection_.answered().body_bytes == 0) {
-    auto finding = co_await run_->judge();
-    co_await explain(std::move(finding));
+    is_taken = co_await writer.body(piece);
+    if (!is_taken) run_->stop();
   }
 }
 
-void ScriptAnswer::note(const Finding& finding) {
-  connection_.answered().by += fmt::format("; {}: {}", code_name(finding.code), sentence_of(finding));
-}
-
-asio::awaitable<void> ScriptAnswer::redirect_locally() {
-  const std::string location = *run_->head().location;
-  if (way_.redirects >= kMostLocalRedirects) {
-    Finding finding{Code::script_too_many_redirects, {}};
-    finding.facts.emplace_back("count", std::to_string(way_.redirects));
-    finding.facts.emplace_back("location", location);
-    co_await problem(std::move(finding));
+asio::awaitable<void> ScriptAnswer::redirect_locally(const std::string& location) {
+  facts().redirected_to = location;
+  if (way_.redirects >= run::kMostLocalRedirects) {
+    co_await problem(run::too_many_redirects(location));
     co_return;
   }
-  trail_.push_back(script_.path + " answered with a local redirect to " + location + ".");
+  Exchange& exchange = turn_.exchange();
+  exchange.trail.push_back(script_.path + " answered with a local redirect to " + location + ".");
   Request next = request_;
   auto target = http::parse_target(location, "GET");
   if (const auto* const error = std::get_if<http::TargetError>(&target)) {
-    Finding finding{Code::malformed_target, {}};
-    finding.facts.emplace_back("problem", std::string(http::describe(*error)));
-    co_await problem(std::move(finding));
+    co_await problem(http::finding_of(*error));
     co_return;
   }
   next.target = std::move(std::get<http::Target>(target));
   if (!next.is_head()) next.head.method = "GET";
-  auto resolution = sites::resolve(connection_.settings(), connection_.site(), {next.head.method, next.target});
-  resolution.trail.insert(resolution.trail.begin(), trail_.begin(), trail_.end());
-  co_await answer_outcome(connection_, next, std::move(resolution), way_.redirects + 1);
+  auto route = sites::route_within(surroundings_of(turn_), turn_.site(), {next.head.method, next.target});
+  std::move(route.trail.begin(), route.trail.end(), std::back_inserter(exchange.trail));
+  co_await answer_outcome(turn_, next, std::move(route.outcome), way_.redirects + 1);
 }
 
 asio::awaitable<void> ScriptAnswer::explain(std::optional<Finding> finding) {
   if (fed_ == BodyRead::gone) co_return;
-  if (auto body = body_finding(fed_, connection_.settings())) {
-    connection_.close_after_answer();
+  if (auto body = body_finding(fed_, turn_.settings())) {
+    turn_.writer().close_after();
     co_await problem(std::move(*body));
     co_return;
   }
-  if (connection_.worker().is_stopping() && run_->report().signal != 0) {
+  if (turn_.worker().is_stopping() && run_->report().signal) {
     finding = Finding{Code::server_stopping, {}};
     finding->facts.emplace_back("file", script_.path);
   }
@@ -488,10 +407,8 @@ asio::awaitable<void> ScriptAnswer::explain(std::optional<Finding> finding) {
 
 }  // namespace
 
-asio::awaitable<void> answer_script(Connection& connection, const Request& request, sites::ScriptFound found,
-                                    std::vector<std::string> trail, WayToScript way) {
-  const auto script =
-      std::make_shared<ScriptAnswer>(connection, request, std::move(found), std::move(trail), std::move(way));
+asio::awaitable<void> answer_script(Turn& turn, const Request& request, sites::ScriptFound found, WayToScript way) {
+  const auto script = std::make_shared<ScriptAnswer>(turn, request, std::move(found), std::move(way));
   std::exception_ptr failure;
   try {
     co_await script->answer();

@@ -106,7 +106,7 @@ asio::awaitable<std::vector<SettingsProblem>> Steering::edit(const SettingsEdit&
   co_return problems;
 }
 
-std::vector<SettingsProblem> Steering::standing_problems() const {
+std::vector<SettingsProblem> Steering::standing_findings() const {
   auto out = problems_;
   if (auto finding = watch_.problem()) out.push_back({std::move(*finding), instance_.settings, 0, 0, {}});
   if (const auto& log = server_.snapshot().access_log)

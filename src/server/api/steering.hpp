@@ -33,7 +33,7 @@ class Steering {
   asio::awaitable<std::vector<SettingsProblem>> edit(const SettingsEdit& edit);
 
   /// What is wrong at the moment: with the settings as they are on disk, with watching them, and with the access log.
-  std::vector<SettingsProblem> standing_problems() const;
+  std::vector<SettingsProblem> standing_findings() const;
 
   Server& server() { return server_; }
   const machine::Instance& instance() const { return instance_; }

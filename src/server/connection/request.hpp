@@ -1,10 +1,7 @@
-// What the server knows of a request while it answers it.
+// A request as it is answered: its head, and what the steps on the way have read from that.
 #pragma once
 
-#include <chrono>
-#include <cstdint>
 #include <optional>
-#include <string>
 
 #include "core/http/body.hpp"
 #include "core/http/head.hpp"
@@ -12,15 +9,6 @@
 #include "core/http/target.hpp"
 
 namespace porter::server {
-
-/// The two ends of a connection.
-struct Peer {
-  std::string client_address;
-  std::uint16_t client_port = 0;
-  std::string server_address;
-  std::uint16_t server_port = 0;
-  bool is_this_computer = false;  ///< The client runs on the same machine.
-};
 
 /// A request whose head has been read and found to be well-formed.
 struct Request {
@@ -32,20 +20,6 @@ struct Request {
 
   bool is_head() const { return head.method == "HEAD"; }
   bool has_body() const { return framing.kind == http::BodyFraming::Kind::chunked || framing.length > 0; }
-};
-
-/// What is told of the answer in the log.
-struct Answered {
-  std::chrono::system_clock::time_point time;
-  std::chrono::steady_clock::time_point begun;
-  int status = 0;
-  std::uint64_t body_bytes = 0;
-  std::string by;
-  // For the access log alone, and empty without one.
-  int minor_version = 1;
-  std::string host{};
-  std::string referrer{};
-  std::string user_agent{};
 };
 
 }  // namespace porter::server

@@ -82,10 +82,11 @@ files::Descriptor open_socket(const Endpoint& endpoint) {
 
 }  // namespace
 
-std::variant<std::vector<Door>, ListenError> listen_on(Address& address, const std::vector<Endpoint>& open_already) {
+std::variant<std::vector<Entrance>, ListenError> listen_on(Address& address,
+                                                           const std::vector<Endpoint>& open_already) {
   int error = 0;
   for (int attempt = 0; attempt < (address.port == 0 ? kTriesForAnyPort : 1); ++attempt) {
-    std::vector<Door> doors;
+    std::vector<Entrance> entrances;
     Address tried = address;
     error = 0;
     bool is_first = true;
@@ -104,38 +105,38 @@ std::variant<std::vector<Door>, ListenError> listen_on(Address& address, const s
         continue;
       }
       tried.port = endpoint_of(socket.get()).port;
-      doors.push_back({tried.endpoints()[i], std::move(socket)});
+      entrances.push_back({tried.endpoints()[i], std::move(socket)});
       is_first = false;
     }
     if (error == 0) {
       address = tried;
-      return doors;
+      return entrances;
     }
     if (error != EADDRINUSE) break;
   }
   return ListenError{error};
 }
 
-std::variant<std::vector<Door>, ListenError> listen_from(Address& address, int count) {
+std::variant<std::vector<Entrance>, ListenError> listen_from(Address& address, int count) {
   for (int i = 0;; ++i) {
     Address tried = address;
     tried.port = static_cast<std::uint16_t>(address.port + i);
-    auto doors = listen_on(tried);
-    const auto* const error = std::get_if<ListenError>(&doors);
+    auto entrances = listen_on(tried);
+    const auto* const error = std::get_if<ListenError>(&entrances);
     if (error == nullptr) address = tried;
-    if (error == nullptr || error->number != EADDRINUSE || i + 1 == count) return doors;
+    if (error == nullptr || error->number != EADDRINUSE || i + 1 == count) return entrances;
   }
 }
 
-std::vector<Door> inherited_doors() {
-  std::vector<Door> doors;
+std::vector<Entrance> inherited_entrances() {
+  std::vector<Entrance> entrances;
   const int count = ::sd_listen_fds(1);
   for (int i = 0; i < count; ++i) {
     const int socket = SD_LISTEN_FDS_START + i;
     if (::sd_is_socket(socket, AF_UNSPEC, SOCK_STREAM, 1) > 0)
-      doors.push_back({endpoint_of(socket), files::Descriptor(socket)});
+      entrances.push_back({endpoint_of(socket), files::Descriptor(socket)});
   }
-  return doors;
+  return entrances;
 }
 
 Finding listen_finding(const Address& address, ListenError error) {

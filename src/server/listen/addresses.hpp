@@ -11,8 +11,8 @@
 
 namespace porter::server {
 
-/// A listening socket, and the endpoint that it stands for.
-struct Door {
+/// An entrance: a listening socket, and the endpoint that it stands for.
+struct Entrance {
   Endpoint endpoint;
   files::Descriptor socket;
 };
@@ -21,18 +21,18 @@ struct ListenError {
   int number;  ///< errno: EADDRINUSE, EACCES, …
 };
 
-/// Listens on `address`, one door for each of its endpoints but those in `open_already`. A machine without IPv6 is
+/// Listens on `address`, one entrance for each of its endpoints but those in `open_already`. A machine without IPv6 is
 /// served over IPv4 alone. Where the port is 0, any free one is taken, and `address` is given its number.
-std::variant<std::vector<Door>, ListenError> listen_on(Address& address,
-                                                       const std::vector<Endpoint>& open_already = {});
+std::variant<std::vector<Entrance>, ListenError> listen_on(Address& address,
+                                                           const std::vector<Endpoint>& open_already = {});
 
 /// Listens on the first free port from that of `address` upwards, trying `count` of them; `address` is given its
 /// number.
-std::variant<std::vector<Door>, ListenError> listen_from(Address& address, int count);
+std::variant<std::vector<Entrance>, ListenError> listen_from(Address& address, int count);
 
 /// The sockets that the service manager has opened for this process (socket activation), with the endpoints that they
 /// listen on.
-std::vector<Door> inherited_doors();
+std::vector<Entrance> inherited_entrances();
 
 /// Why `address` could not be listened on, with the holder of its port where that is the reason.
 Finding listen_finding(const Address& address, ListenError error);

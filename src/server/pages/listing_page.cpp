@@ -31,7 +31,7 @@ void append_heading(std::string& out, std::string_view text, std::string_view ke
                  next_down ? "down" : "up", text, is_current ? (order.descending ? " ▾" : " ▴") : "");
 }
 
-void append_entry(std::string& out, const sites::Entry& entry) {
+void append_entry(std::string& out, const sites::Row& entry) {
   const std::string_view slash = entry.is_folder ? "/" : "";
   // "./" keeps a name with a colon in it from being read as a scheme.
   fmt::format_to(std::back_inserter(out), "<tr><td class=\"name\"><a href=\"./{}{}\"{}>{}{}</a>{}</td>",
@@ -41,9 +41,9 @@ void append_entry(std::string& out, const sites::Entry& entry) {
                  entry.is_folder ? "" : text::format_size(entry.size), local_date(entry.changed));
 }
 
-std::string count_text(const std::vector<sites::Entry>& entries) {
+std::string count_text(const std::vector<sites::Row>& entries) {
   std::size_t folders = 0;
-  for (const sites::Entry& entry : entries) folders += entry.is_folder ? 1 : 0;
+  for (const sites::Row& entry : entries) folders += entry.is_folder ? 1 : 0;
   const std::size_t files = entries.size() - folders;
   if (entries.empty()) return "This folder is empty.";
   return fmt::format("{} {}, {} {}", folders, folders == 1 ? "folder" : "folders", files,
@@ -52,7 +52,7 @@ std::string count_text(const std::vector<sites::Entry>& entries) {
 
 }  // namespace
 
-std::string listing_page(std::string_view path, const std::vector<sites::Entry>& entries, sites::Order order) {
+std::string listing_page(std::string_view path, const std::vector<sites::Row>& entries, sites::Order order) {
   std::string out;
   out.reserve(1024 + entries.size() * 220);
   fmt::format_to(std::back_inserter(out), "<h1>{}</h1>\n<table>\n<thead><tr>", text::escape_html(path));
@@ -65,7 +65,7 @@ std::string listing_page(std::string_view path, const std::vector<sites::Entry>&
         "<tr><td class=\"name\"><a href=\"../\" class=\"folder\">../</a> <span class=\"count\">the folder above</span>"
         "</td><td></td><td></td></tr>\n";
   }
-  for (const sites::Entry& entry : entries) append_entry(out, entry);
+  for (const sites::Row& entry : entries) append_entry(out, entry);
   fmt::format_to(std::back_inserter(out), "</tbody>\n</table>\n<p class=\"count\">{}</p>\n", count_text(entries));
   return frame(fmt::format("{} – listing", path), out);
 }

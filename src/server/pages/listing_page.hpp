@@ -10,6 +10,6 @@
 namespace porter::server::pages {
 
 /// The page for the folder at the decoded URL path `path`, which ends in a slash, with `entries` in the order shown.
-std::string listing_page(std::string_view path, const std::vector<sites::Entry>& entries, sites::Order order);
+std::string listing_page(std::string_view path, const std::vector<sites::Row>& entries, sites::Order order);
 
 }  // namespace porter::server::pages

@@ -57,7 +57,7 @@ void append_json_text(std::string& out, std::string_view text) {
   out += '"';
 }
 
-void append_common(std::string& out, const AccessLine& line) {
+void append_common(std::string& out, const Exchange& line) {
   const std::time_t seconds = std::chrono::system_clock::to_time_t(line.time);
   std::tm local{};
   ::localtime_r(&seconds, &local);
@@ -75,13 +75,13 @@ void append_common(std::string& out, const AccessLine& line) {
   } else {
     out += "- ";
   }
-  append_quoted(out, line.referrer.empty() ? "-" : line.referrer);
+  append_quoted(out, line.referrer.empty() ? std::string_view("-") : line.referrer);
   out += ' ';
-  append_quoted(out, line.user_agent.empty() ? "-" : line.user_agent);
+  append_quoted(out, line.user_agent.empty() ? std::string_view("-") : line.user_agent);
   out += '\n';
 }
 
-void append_json(std::string& out, const AccessLine& line) {
+void append_json(std::string& out, const Exchange& line) {
   const auto millis = std::chrono::duration_cast<std::chrono::milliseconds>(line.time.time_since_epoch()).count();
   const std::time_t seconds = millis / 1000;
   std::tm utc{};
@@ -91,13 +91,11 @@ void append_json(std::string& out, const AccessLine& line) {
                  R"({{"time":"{}-{:02}-{:02}T{:02}:{:02}:{:02}.{:03}Z","status":{},"bytes":{},"milliseconds":{:.3f})",
                  utc.tm_year + 1900, utc.tm_mon + 1, utc.tm_mday, utc.tm_hour, utc.tm_min, utc.tm_sec, millis % 1000,
                  line.status, line.body_bytes, std::chrono::duration<double, std::milli>(line.duration).count());
-  for (const auto& [name, value] : {std::pair{"client", line.client},
-                                    {"host", line.host},
-                                    {"site", line.site},
-                                    {"method", line.method},
-                                    {"target", line.target},
-                                    {"referrer", line.referrer},
-                                    {"user_agent", line.user_agent}}) {
+  using Text = std::pair<const char*, std::string_view>;
+  for (const auto& [name, value] :
+       {Text{"client", line.client}, Text{"host", line.host},
+        Text{"site", line.site ? std::string_view(*line.site) : std::string_view()}, Text{"method", line.method},
+        Text{"target", line.target}, Text{"referrer", line.referrer}, Text{"user_agent", line.user_agent}}) {
     fmt::format_to(into, ",\"{}\":", name);
     append_json_text(out, value);
   }
@@ -106,7 +104,7 @@ void append_json(std::string& out, const AccessLine& line) {
 
 }  // namespace
 
-void append_access_line(std::string& out, const AccessLine& line, AccessLog::Format format) {
+void append_access_line(std::string& out, const Exchange& line, AccessLog::Format format) {
   format == AccessLog::Format::json ? append_json(out, line) : append_common(out, line);
 }
 

@@ -17,28 +17,13 @@
 #include "core/files/descriptor.hpp"
 #include "core/findings/finding.hpp"
 #include "core/settings/settings.hpp"
+#include "server/record/exchange.hpp"
 
 namespace porter::server {
 
-/// What the log tells of one request.
-struct AccessLine {
-  std::chrono::system_clock::time_point time;
-  std::string_view client;
-  std::string_view host;
-  std::string_view site;
-  std::string_view method;
-  std::string_view target;
-  int minor_version = 1;
-  int status = 0;
-  std::uint64_t body_bytes = 0;
-  std::chrono::nanoseconds duration{0};
-  std::string_view referrer;
-  std::string_view user_agent;
-};
-
 /// Appends the line: the Common Log Format followed by referrer and user agent, or a JSON object. What a client sent
 /// cannot break out of its place.
-void append_access_line(std::string& out, const AccessLine& line, AccessLog::Format format);
+void append_access_line(std::string& out, const Exchange& exchange, AccessLog::Format format);
 
 class AccessLogFile {
  public:

@@ -2,91 +2,111 @@
 #include "server/record/journal.hpp"
 
 #include <fmt/format.h>
+
 #include <algorithm>
-#include <cerrno>
-#include <chrono>
 #include <utility>
 
 namespace porter::server {
 namespace {
 
-constexpr std::size_t kMostWaiting = 4 * 1024 * 1024;
+using Clock = std::chrono::steady_clock;
+
+constexpr std::size_t kMostArrived = 16 * 1024 * 1024;
+constexpr std::size_t kMostUnwritten = 4 * 1024 * 1024;
+constexpr std::size_t kMostKept = 1024 * 1024;
 constexpr std::chrono::milliseconds kGather{20};
-constexpr std::size_t kMostKept = 512 * 1024;
-/// How long the thread waits for a reader before it looks whether it is to end.
-constexpr std::chrono::milliseconds kLookForEnd{100};
+/// How long after its end an exchange may still be on its way from its worker.
+constexpr std::chrono::milliseconds kOnTheWay{10};
+/// How long the thread waits for a reader before it looks what else there is.
+constexpr std::chrono::milliseconds kLookAround{100};
 constexpr std::chrono::seconds kPatienceAtEnd{1};
+
+std::size_t bytes_of(const std::string& text) { return text.capacity() > 15 ? text.capacity() : 0; }
+
+/// About what an exchange takes.
+std::size_t bytes_of(const Exchange& exchange) {
+  std::size_t bytes = sizeof exchange;
+  for (const std::string* const text :
+       {&exchange.client, &exchange.method, &exchange.target, &exchange.host, &exchange.referrer, &exchange.user_agent})
+    bytes += bytes_of(*text);
+  for (const std::string& step : exchange.trail) bytes += sizeof step + bytes_of(step);
+  for (const RunFacts& run : exchange.runs) bytes += sizeof run + bytes_of(run.runner) + bytes_of(run.script);
+  for (const Finding& finding : exchange.findings)
+    for (const Fact& fact : finding.facts) bytes += sizeof fact + bytes_of(fact.first) + bytes_of(fact.second);
+  return bytes;
+}
+
+std::size_t bytes_of(const Journal::Kept& kept) {
+  return sizeof kept + (kept.exchange ? bytes_of(*kept.exchange) : bytes_of(kept.note));
+}
+
+bool passes(const Journal::Kept& kept, const Journal::Filter& filter) {
+  if (!kept.exchange) return !filter.site;
+  const Exchange& exchange = *kept.exchange;
+  if (filter.site && (!exchange.site || *exchange.site != *filter.site)) return false;
+  return !filter.only_errors || exchange.status == 0 || exchange.status >= 400;
+}
 
 }  // namespace
 
-Journal::Journal(int out, Keep keep) : out_(out), keep_(keep), thread_([this] { run(); }) {}
+Journal::Journal(int out, Keep keep, Colour colour)
+    : out_(out), keep_(keep), colour_(colour), thread_([this] { run(); }) {}
 
 Journal::~Journal() {
   {
     const std::lock_guard lock(mutex_);
     finishing_ = true;
     held_back_ = false;
-    give_up_ = std::chrono::steady_clock::now() + kPatienceAtEnd;
+    give_up_ = Clock::now() + kPatienceAtEnd;
   }
   changed_.notify_one();
   thread_.join();
 }
 
-void Journal::write(std::string_view lines, std::span<const Mark> marks) {
+void Journal::record(std::vector<Exchange> exchanges) {
+  std::size_t bytes = 0;
+  for (const Exchange& exchange : exchanges) bytes += bytes_of(exchange);
   bool wake = false;
   {
     const std::lock_guard lock(mutex_);
-    if (keep_ == Keep::last_lines) keep(lines, marks);
-    if (waiting_.size() + lines.size() > kMostWaiting) {
-      ++dropped_;
+    if (arrived_bytes_ + bytes > kMostArrived) {
+      dropped_ += exchanges.size();
       return;
     }
-    if (dropped_ > 0) waiting_ += fmt::format("({} lines could not be written)\n", std::exchange(dropped_, 0));
-    waiting_ += lines;
+    arrived_bytes_ += bytes;
+    arrived_.exchanges.push_back(std::move(exchanges));
     wake = sleeping_ && !held_back_;
   }
   if (wake) changed_.notify_one();
 }
 
-void Journal::write_note(std::string_view line) {
-  const Mark mark{static_cast<std::uint32_t>(line.size()), 0, -1};
-  write(line, {&mark, 1});
-}
-
-void Journal::keep(std::string_view lines, std::span<const Mark> marks) {
-  kept_.push_back({next_number_, std::string(lines), {marks.begin(), marks.end()}});
-  next_number_ += marks.size();
-  kept_bytes_ += lines.size();
-  while (kept_bytes_ > kMostKept && kept_.size() > 1) {
-    kept_bytes_ -= kept_.front().text.size();
-    kept_.pop_front();
+void Journal::write_note(std::string line) {
+  {
+    const std::lock_guard lock(mutex_);
+    arrived_.notes.emplace_back(Clock::now(), std::move(line));
   }
+  changed_.notify_one();
 }
 
-std::uint32_t Journal::site_number(const std::string& name) {
+Journal::KeptLines Journal::kept(std::uint64_t first, std::size_t most, const Filter& filter) {
   const std::lock_guard lock(mutex_);
-  const auto [known, is_new] = site_numbers_.try_emplace(name, static_cast<std::uint32_t>(sites_.size()));
-  if (is_new) sites_.push_back(name);
-  return known->second;
+  const std::uint64_t oldest = next_number_ - kept_.size();
+  KeptLines out{{}, next_number_};
+  for (std::size_t i = first > oldest ? static_cast<std::size_t>(first - oldest) : 0; i < kept_.size(); ++i)
+    if (passes(kept_[i], filter)) out.lines.push_back(kept_[i]);
+  if (out.lines.size() > most) out.lines.erase(out.lines.begin(), out.lines.end() - static_cast<std::ptrdiff_t>(most));
+  return out;
 }
 
-Journal::KeptLines Journal::kept_lines(std::uint64_t first, std::size_t most, const Filter& filter) {
-  const std::lock_guard lock(mutex_);
-  std::vector<Kept> out;
-  for (const Batch& batch : kept_) {
-    std::string_view rest = batch.text;
-    for (std::size_t i = 0; i < batch.marks.size(); ++i) {
-      const Mark& mark = batch.marks[i];
-      const std::string_view line = rest.substr(0, mark.length);
-      rest.remove_prefix(line.size());
-      if (batch.first + i < first) continue;
-      if (filter.site && sites_[mark.site] != *filter.site) continue;
-      if (filter.only_errors && mark.status != 0 && mark.status < 400) continue;
-      out.push_back({sites_[mark.site], mark.status, std::string(line.substr(0, line.size() - 1))});
-    }
-  }
-  if (out.size() > most) out.erase(out.begin(), out.end() - static_cast<std::ptrdiff_t>(most));
-  return {std::move(out), next_number_};
+std::uint64_t Journal::subscribe(std::function<void()> then) {
+  const std::lock_guard lock(subscribers_mutex_);
+  subscribers_.emplace(next_subscriber_, std::move(then));
+  return next_subscriber_++;
+}
+
+void Journal::unsubscribe(std::uint64_t number) {
+  const std::lock_guard lock(subscribers_mutex_);
+  subscribers_.erase(number);
 }
 
 void Journal::hold_back() {
@@ -97,35 +117,118 @@ void Journal::hold_back() {
 void Journal::release(std::string_view lines) {
   {
     const std::lock_guard lock(mutex_);
-    waiting_.insert(0, lines);
+    first_lines_ = lines;
     held_back_ = false;
   }
   changed_.notify_one();
 }
 
-void Journal::run() {
-  std::string batch;
-  for (;;) {
-    bool last = false;
-    {
-      std::unique_lock lock(mutex_);
-      sleeping_ = true;
-      changed_.wait(lock, [this] { return finishing_ || (!waiting_.empty() && !held_back_); });
-      sleeping_ = false;
-      last = finishing_;
-      batch.clear();
-      batch.swap(waiting_);
-    }
-    for (std::string_view rest = batch; !rest.empty();) {
-      const auto written = out_.write(rest, kLookForEnd);
-      rest.remove_prefix(written.bytes);
-      if (written.error != 0) break;  // Nobody reads any more; serving goes on.
-      const std::lock_guard lock(mutex_);
-      if (finishing_ && std::chrono::steady_clock::now() > give_up_) return;
-    }
-    if (last) return;
-    std::this_thread::sleep_for(kGather);
+std::vector<Journal::Line> Journal::put_in_order(Arrived arrived, Clock::time_point settled) {
+  std::vector<Line> lines = std::exchange(unsettled_, {});
+  for (std::vector<Exchange>& batch : arrived.exchanges) {
+    // It is kept as long as any of it is, and has room for a burst.
+    if (keep_ == Keep::last) batch.shrink_to_fit();
+    const auto owner = std::make_shared<const std::vector<Exchange>>(std::move(batch));
+    for (const Exchange& exchange : *owner)
+      lines.push_back({exchange.ended(), {std::shared_ptr<const Exchange>(owner, &exchange), {}}});
   }
+  for (auto& [time, note] : arrived.notes) lines.push_back({time, {nullptr, std::move(note)}});
+  const auto earlier = [](const Line& a, const Line& b) { return a.time < b.time; };
+  if (!std::is_sorted(lines.begin(), lines.end(), earlier)) std::stable_sort(lines.begin(), lines.end(), earlier);
+  const auto open = std::find_if(lines.begin(), lines.end(), [&](const Line& line) { return line.time > settled; });
+  unsettled_.assign(std::make_move_iterator(open), std::make_move_iterator(lines.end()));
+  lines.erase(open, lines.end());
+  return lines;
+}
+
+void Journal::write_out() {
+  const auto written = out_.write(unwritten_, kLookAround);
+  // On an error nobody reads any more; serving goes on.
+  unwritten_.erase(0, written.error != 0 ? unwritten_.size() : written.bytes);
+}
+
+void Journal::run() {
+  for (bool goes_on = true; goes_on;) {
+    try {
+      goes_on = step();
+    } catch (const std::bad_alloc&) {
+      const std::lock_guard lock(mutex_);
+      dropped_ += std::exchange(in_hand_, 0);
+    }
+  }
+}
+
+Journal::Arrived Journal::wait_for_more() {
+  Arrived arrived;
+  std::unique_lock lock(mutex_);
+  if (unsettled_.empty() && unwritten_.empty()) {
+    sleeping_ = true;
+    changed_.wait(lock,
+                  [this] { return finishing_ || (!held_back_ && (!arrived_.is_empty() || !first_lines_.empty())); });
+    sleeping_ = false;
+  }
+  // What is handed over meanwhile goes out in one piece, and in order.
+  if (first_lines_.empty()) changed_.wait_for(lock, kGather, [this] { return finishing_; });
+  unwritten_ += first_lines_;
+  first_lines_.clear();
+  std::swap(arrived, arrived_);
+  arrived_bytes_ = 0;
+  is_last_ = finishing_;
+  return arrived;
+}
+
+std::string Journal::text_of(const std::vector<Line>& lines) {
+  std::string text;
+  std::size_t dropped = 0;
+  for (const Line& line : lines) {
+    if (unwritten_.size() + text.size() > kMostUnwritten) {
+      ++dropped;
+    } else if (line.kept.exchange) {
+      append_log_line(text, *line.kept.exchange, colour_);
+    } else {
+      text += line.kept.note;
+    }
+  }
+  const std::lock_guard lock(mutex_);
+  dropped_ += dropped;
+  // Once there is room again it is told.
+  if (dropped_ > 0 && dropped == 0) {
+    text.insert(0, fmt::format("({} lines could not be written)\n", dropped_));
+    dropped_ = 0;
+  }
+  return text;
+}
+
+void Journal::keep(std::vector<Line> lines) {
+  {
+    const std::lock_guard lock(mutex_);
+    for (Line& line : lines) {
+      kept_.push_back(std::move(line.kept));
+      kept_bytes_ += bytes_of(kept_.back());
+      ++next_number_;
+    }
+    while (kept_bytes_ > kMostKept && kept_.size() > 1) {
+      kept_bytes_ -= bytes_of(kept_.front());
+      kept_.pop_front();
+    }
+  }
+  const std::lock_guard lock(subscribers_mutex_);
+  for (const auto& [number, then] : subscribers_) then();
+}
+
+bool Journal::step() {
+  Arrived arrived = wait_for_more();
+  in_hand_ = unsettled_.size() + arrived.notes.size();
+  for (const auto& batch : arrived.exchanges) in_hand_ += batch.size();
+  auto lines = put_in_order(std::move(arrived), is_last_ ? Clock::time_point::max() : Clock::now() - kOnTheWay);
+  in_hand_ = lines.size();
+  unwritten_ += text_of(lines);
+  in_hand_ = 0;
+  if (keep_ == Keep::last && !lines.empty()) keep(std::move(lines));
+  if (!unwritten_.empty()) write_out();
+  const std::lock_guard lock(mutex_);
+  const bool is_over = unsettled_.empty() && arrived_.is_empty() && (unwritten_.empty() || Clock::now() > give_up_);
+  return !finishing_ || !is_over;
 }
 
 }  // namespace porter::server

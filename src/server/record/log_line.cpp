@@ -88,7 +88,43 @@ std::size_t append_escaped(std::string& out, std::string_view text) {
 
 }  // namespace
 
-void append_log_line(std::string& out, const LogLine& line, Colour colour) {
+std::string answered_by(const Exchange& exchange) {
+  std::string out;
+  const auto add = [&out](std::string_view what) {
+    out += out.empty() ? "" : "; ";
+    out += what;
+  };
+  const auto add_finding = [&](const Finding& finding) {
+    add(fmt::format("{}: {}", code_name(finding.code), sentence_of(finding)));
+  };
+  for (const RunFacts& run : exchange.runs)
+    if (run.redirected_to) add(fmt::format("{} {} leads to {}", run.runner, run.script, *run.redirected_to));
+  const RunFacts* const last = exchange.runs.empty() ? nullptr : &exchange.runs.back();
+  std::size_t told = 0;
+  if (const auto* const problem = std::get_if<ByProblem>(&exchange.by)) {
+    if (!exchange.findings.empty()) add_finding(exchange.findings[told++]);
+    if (!problem->number.empty()) out.insert(0, problem->number + " ");
+    if (last != nullptr && last->is_for_problem && exchange.findings.size() == 1)
+      add(fmt::format("page by {} {}", last->runner, last->script));
+  } else if (std::holds_alternative<ByScript>(exchange.by)) {
+    if (last != nullptr) add(fmt::format("{} {}", last->runner, last->script));
+  } else if (const auto* const redirect = std::get_if<ByRedirect>(&exchange.by)) {
+    add("redirect to " + redirect->location);
+  } else if (std::holds_alternative<ByFile>(exchange.by)) {
+    add("file");
+  } else if (std::holds_alternative<ByListing>(exchange.by)) {
+    add("listing");
+  } else if (std::holds_alternative<ByStartPage>(exchange.by)) {
+    add("start page");
+  } else if (std::holds_alternative<ByOptions>(exchange.by)) {
+    add("options");
+  }
+  for (; told < exchange.findings.size(); ++told) add_finding(exchange.findings[told]);
+  if (last != nullptr && last->was_left_waiting) add("the client left before its turn came");
+  return out;
+}
+
+void append_log_line(std::string& out, const Exchange& line, Colour colour) {
   const auto since_epoch = line.time.time_since_epoch();
   const auto seconds = std::chrono::duration_cast<std::chrono::seconds>(since_epoch);
   const auto millis = std::chrono::duration_cast<std::chrono::milliseconds>(since_epoch - seconds);
@@ -121,12 +157,16 @@ void append_log_line(std::string& out, const LogLine& line, Colour colour) {
   out.append(kSizeWidth > size.size() ? kSizeWidth - size.size() : 0, ' ');
   out += size;
   out += "  ";
-  if (!line.site.empty()) {
+  if (line.site && line.is_one_of_several) {
     out += '[';
-    out += line.site;
+    out += *line.site;
     out += "]  ";
   }
-  append_escaped(out, line.answered_by);
+  if (std::holds_alternative<ByFile>(line.by) && line.runs.empty()) {
+    out += "file";  // On the way of most requests.
+  } else {
+    append_escaped(out, answered_by(line));
+  }
   out += '\n';
 }
 

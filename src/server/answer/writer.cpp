@@ -1,0 +1,232 @@
+// Writing answers. See writer.hpp.
+#include "server/answer/writer.hpp"
+
+#include <fmt/format.h>
+#include <sys/socket.h>
+
+#include <algorithm>
+#include <array>
+#include <charconv>
+#include <iterator>
+
+#include "core/files/descriptor.hpp"
+#include "core/http/date.hpp"
+#include "core/http/status.hpp"
+#include "server/pages/frame.hpp"
+
+namespace porter::server {
+namespace {
+
+/// The place of the body among the pieces that are sent, so that its bytes can be counted.
+constexpr std::size_t kBodyPiece = 3;
+
+bool has_field(const AnswerHead& head, std::string_view name) {
+  return std::any_of(head.fields.begin(), head.fields.end(),
+                     [&](const auto& field) { return http::same_name(field.first, name); });
+}
+
+void append_field(std::string& out, std::string_view name, std::string_view value) {
+  for (const std::string_view part : {name, std::string_view(": "), value, std::string_view("\r\n")}) out += part;
+}
+
+void append_number(std::string& out, std::uint64_t number, int base) {
+  std::array<char, 24> digits;
+  out.append(digits.data(), std::to_chars(digits.data(), digits.data() + digits.size(), number, base).ptr);
+}
+
+}  // namespace
+
+void add_own_fields(AnswerHead& head, PageKind kind) {
+  const bool is_html = kind == PageKind::html;
+  head.fields.emplace_back("Content-Type", is_html ? "text/html; charset=utf-8" : "text/plain; charset=utf-8");
+  head.fields.emplace_back("X-Content-Type-Options", "nosniff");
+  head.fields.emplace_back("Content-Security-Policy", is_html ? pages::kHtmlPolicy : pages::kTextPolicy);
+}
+
+std::string field_lines(const AnswerHead& head, const AnswerFields& of_site) {
+  std::string out;
+  out.reserve(256);
+  for (const auto& [name, value] : head.fields) append_field(out, name, value);
+  for (const auto& [name, value] : of_site)
+    if (!has_field(head, name)) append_field(out, name, value);
+  if (head.length && !http::has_no_body(head.status)) {
+    out += "Content-Length: ";
+    append_number(out, *head.length, 10);
+    out += "\r\n";
+  }
+  return out;
+}
+
+std::string_view DateLine::now() {
+  const std::time_t now = std::time(nullptr);
+  if (now != second_) {
+    second_ = now;
+    line_ = "Date: " + http::format_date(now) + "\r\n\r\n";
+  }
+  return line_;
+}
+
+void Writer::answers(const http::RequestHead& head) {
+  minor_version_ = head.minor_version;
+  is_head_ = head.method == "HEAD";
+  const std::string connection = head.joined("Connection");
+  if (head.minor_version == 0 ? !http::list_has(connection, "keep-alive") : http::list_has(connection, "close"))
+    keeps_ = false;
+}
+
+void Writer::begin(const AnswerHead& head) {
+  static const AnswerFields kNone;
+  has_begun_ = true;
+  exchange_.status = head.status;
+  const bool may_have_body = !http::has_no_body(head.status);
+  drops_body_ = is_head_ || !may_have_body;
+  if (may_have_body) length_ = head.length;
+  is_chunked_ = may_have_body && !length_ && minor_version_ == 1;
+  // HTTP/1.0 knows no chunks: there the end of the connection is the end of the page.
+  if (may_have_body && !length_ && !is_chunked_) keeps_ = false;
+  if (body_.is_left()) keeps_ = false;
+  head_ = "HTTP/1.1 ";
+  append_number(head_, static_cast<std::uint64_t>(head.status), 10);
+  head_ += ' ';
+  head_ += head.reason.empty() ? http::reason_phrase(head.status) : head.reason;
+  head_ += "\r\n";
+  head_ += field_lines(head, site_fields_ == nullptr ? kNone : *site_fields_);
+  if (is_chunked_) head_ += "Transfer-Encoding: chunked\r\n";
+  if (!keeps_) {
+    head_ += "Connection: close\r\n";
+  } else if (minor_version_ == 0) {
+    head_ += "Connection: keep-alive\r\n";
+  }
+  head_ += date_.now();
+}
+
+void Writer::begin_directly() {
+  has_begun_ = true;
+  is_direct_ = true;
+  keeps_ = false;
+}
+
+void Writer::cut_off() {
+  has_failed_ = true;
+  keeps_ = false;
+}
+
+Outgoing Writer::compose(std::string_view bytes, FilePart part, Last last) {
+  if (drops_body_) {
+    bytes = {};
+    part = {};
+  }
+  if (length_) {
+    const std::uint64_t room = *length_ - passed_;
+    bytes = bytes.substr(0, static_cast<std::size_t>(std::min<std::uint64_t>(bytes.size(), room)));
+    part.length = std::min(part.length, room - bytes.size());
+  }
+  const std::uint64_t size = bytes.size() + part.length;
+  passed_ += size;
+  std::string_view end;
+  chunk_head_.clear();
+  if (is_chunked_ && !drops_body_) {
+    if (size > 0) {
+      append_number(chunk_head_, size, 16);
+      chunk_head_ += "\r\n";
+    }
+    end = last == Last::no ? (size > 0 ? "\r\n" : "") : (size > 0 ? "\r\n0\r\n\r\n" : "0\r\n\r\n");
+  }
+  return Outgoing(part, head_, chunk_head_, std::string_view(), bytes, end);
+}
+
+void Writer::count(std::uint64_t before, const Outgoing& left) {
+  exchange_.body_bytes += before - left.pieces[kBodyPiece].iov_len - left.file.length;
+}
+
+asio::awaitable<bool> Writer::send(Outgoing out) {
+  if (has_failed_) co_return false;
+  const std::uint64_t body_size = out.pieces[kBodyPiece].iov_len + out.file.length;
+  has_sent_ = has_sent_ || body_size > 0 || !head_.empty();
+  Sent sent = transport_.send_now(out);
+  if (sent == Sent::some) {
+    const bool all = co_await transport_.send_rest(out, patience_);
+    sent = all ? Sent::all : Sent::failed;
+  }
+  head_.clear();
+  count(body_size, out);
+  if (sent != Sent::all) cut_off();
+  co_return sent == Sent::all;
+}
+
+asio::awaitable<bool> Writer::body(std::string_view bytes, FilePart part) {
+  // The status of "HTTP/1.1 200 OK", for the log.
+  constexpr std::size_t kStatusAt = 9;
+  if (is_direct_ && exchange_.status == 0 && bytes.size() >= kStatusAt + 3 && bytes.starts_with("HTTP/1."))
+    std::from_chars(bytes.data() + kStatusAt, bytes.data() + kStatusAt + 3, exchange_.status);
+  return send(compose(bytes, part, Last::no));
+}
+
+asio::awaitable<bool> Writer::end() {
+  if (length_ && passed_ < *length_ && !drops_body_) cut_off();
+  return send(compose({}, {}, Last::yes));
+}
+
+asio::awaitable<bool> Writer::page(AnswerHead head, std::string body) {
+  head.length = body.size();
+  begin(head);
+  page_ = std::move(body);
+  return send(compose(page_, {}, Last::yes));
+}
+
+Sent Writer::send_ready(ReadyAnswer answer) {
+  ready_ = std::move(answer);
+  has_begun_ = has_sent_ = true;
+  exchange_.status = ready_.status;
+  ready_rest_ = Outgoing(ready_.file, ready_.status_line, ready_.fields, date_.now(), ready_.body);
+  const std::uint64_t body_size = ready_.body.size() + ready_.file.length;
+  const Sent sent = transport_.send_now(ready_rest_);
+  count(body_size, ready_rest_);
+  if (sent == Sent::failed) cut_off();
+  if (sent == Sent::some) {
+    // The Date line changes with the second, so what is left of it moves to a place of its own.
+    iovec& date = ready_rest_.pieces[2];
+    rest_of_date_.assign(static_cast<const char*>(date.iov_base), date.iov_len);
+    date = Outgoing::piece(rest_of_date_);
+  }
+  return sent;
+}
+
+asio::awaitable<bool> Writer::finish_ready() { return send(ready_rest_); }
+
+asio::awaitable<bool> Writer::tell_to_continue() {
+  Outgoing out({}, std::string_view("HTTP/1.1 100 Continue\r\n\r\n"));
+  Sent sent = transport_.send_now(out);
+  if (sent == Sent::some) {
+    const bool all = co_await transport_.send_rest(out, patience_);
+    sent = all ? Sent::all : Sent::failed;
+  }
+  if (sent != Sent::all) cut_off();
+  co_return sent == Sent::all;
+}
+
+void Writer::give_up() noexcept {
+  constexpr std::string_view kAnswer =
+      "HTTP/1.1 503 Service Unavailable\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Length: 62\r\n"
+      "Retry-After: 2\r\nCache-Control: no-store\r\nConnection: close\r\n\r\n"
+      "The server has no memory left for this request. Try it again.\n";
+  if (!has_sent_) {
+    transport_.send_hastily(kAnswer);
+    exchange_.status = 503;
+  }
+  cut_off();
+}
+
+void refuse_connection(int socket, const Finding& finding) {
+  const files::Descriptor own(socket);
+  const std::string body = sentence_of(finding) + "\n";
+  const int status = status_of(finding.code);
+  AnswerHead head{status, {}, {{"Retry-After", "2"}, {"Connection", "close"}}, body.size()};
+  add_own_fields(head, PageKind::text);
+  const std::string text =
+      fmt::format("HTTP/1.1 {} {}\r\n{}\r\n{}", status, http::reason_phrase(status), field_lines(head, {}), body);
+  [[maybe_unused]] const ssize_t sent = ::send(socket, text.data(), text.size(), MSG_NOSIGNAL | MSG_DONTWAIT);
+  ::shutdown(socket, SHUT_WR);
+}
+
+}  // namespace porter::server

@@ -1,0 +1,59 @@
+// From a call to the function that answers it. See api.hpp.
+#include "server/api/api.hpp"
+
+#include <algorithm>
+#include <iterator>
+
+#include "core/text/text.hpp"
+
+namespace porter::server {
+
+struct Api::Route {
+  std::string_view method;
+  std::string_view path;  ///< One that ends in a slash stands for all paths that begin with it.
+  Answer answer;
+};
+
+const Api::Route Api::kRoutes[] = {
+    {"GET", "/v1/status", &Api::status},         {"POST", "/v1/stop", &Api::stop},
+    {"POST", "/v1/reload", &Api::reload},        {"GET", "/v1/log", &Api::log},
+    {"GET", "/v1/sites", &Api::sites},           {"POST", "/v1/sites", &Api::add_site},
+    {"DELETE", "/v1/sites/", &Api::remove_site}, {"GET", "/v1/mounts", &Api::mounts},
+    {"POST", "/v1/mounts", &Api::add_mount},     {"DELETE", "/v1/mounts", &Api::remove_mount},
+    {"POST", "/v1/explain", &Api::explain},
+};
+
+asio::awaitable<Reply> Api::answer(const Call& call) {
+  const auto has_path = [&](const Route& route) {
+    return route.path.ends_with('/') ? call.path.starts_with(route.path) : call.path == route.path;
+  };
+  const auto* const end = std::end(kRoutes);
+  const auto* const route = std::find_if(std::begin(kRoutes), end, [&](const Route& candidate) {
+    return has_path(candidate) && candidate.method == call.method;
+  });
+  if (route == end) {
+    const bool is_known = std::any_of(std::begin(kRoutes), end, has_path);
+    co_return is_known ? bad_call(405, "This call knows no such method") : bad_call(404, "There is no such call");
+  }
+  Reply reply = co_await (this->*route->answer)(call);
+  co_return reply;
+}
+
+void Api::close() {
+  is_closed_ = true;
+  for (run::Event* const event : following_) event->set();
+}
+
+asio::awaitable<Reply> Api::made_elsewhere(std::function<Json(const Snapshot&)> make) {
+  auto making = server_.shared().helpers.run(
+      [snapshot = server_.shared_snapshot(), make = std::move(make)] { return make(*snapshot).dump(2); });
+  Reply reply;
+  reply.text = co_await std::move(making);
+  co_return reply;
+}
+
+Finding Api::no_settings() const {
+  return {Code::no_settings, {{"folder", instance_.root}, {"folder_quoted", text::shell_word(instance_.root)}}};
+}
+
+}  // namespace porter::server

@@ -1,0 +1,64 @@
+// The control interface: what can be asked of a running server, and what it can be told to do. Every call is a coroutine
+// on the server's own thread, and knows nothing of sockets; docs/control.openapi.yaml describes them all.
+#pragma once
+
+#include <boost/asio/awaitable.hpp>
+#include <chrono>
+#include <functional>
+#include <set>
+
+#include "machine/instance.hpp"
+#include "server/api/call.hpp"
+#include "server/api/steering.hpp"
+#include "server/server.hpp"
+
+namespace porter::server {
+
+class Api {
+ public:
+  /// Speaks for `server`, known as `instance`. `steering` is null where it goes by no settings. All must outlive it.
+  Api(Server& server, const machine::Instance& instance, Steering* steering)
+      : server_(server), instance_(instance), steering_(steering) {}
+  Api(const Api&) = delete;
+  Api& operator=(const Api&) = delete;
+
+  /// Answers one call.
+  asio::awaitable<Reply> answer(const Call& call);
+  /// Ends replies that would go on.
+  void close();
+
+ private:
+  using Answer = asio::awaitable<Reply> (Api::*)(const Call&);
+  struct Route;
+  static const Route kRoutes[];
+
+  // By group, each in a file of its own.
+
+  asio::awaitable<Reply> status(const Call&);
+  asio::awaitable<Reply> stop(const Call&);
+  asio::awaitable<Reply> reload(const Call&);
+
+  asio::awaitable<Reply> sites(const Call&);
+  asio::awaitable<Reply> add_site(const Call& call);
+  asio::awaitable<Reply> remove_site(const Call& call);
+  asio::awaitable<Reply> mounts(const Call&);
+  asio::awaitable<Reply> add_mount(const Call& call);
+  asio::awaitable<Reply> remove_mount(const Call& call);
+  asio::awaitable<Reply> changed(const SettingsEdit& edit, int status);
+
+  asio::awaitable<Reply> log(const Call& call);
+  asio::awaitable<void> send_log(Stream& stream, Journal::Filter filter, std::size_t lines, bool follow);
+  asio::awaitable<Reply> explain(const Call& call);
+
+  /// Makes a body of any size from what is served, away from the thread that accepts all connections.
+  asio::awaitable<Reply> made_elsewhere(std::function<Json(const Snapshot&)> make);
+  Finding no_settings() const;
+
+  Server& server_;
+  const machine::Instance& instance_;
+  Steering* const steering_;
+  std::set<run::Event*> following_;  ///< Of replies that go on.
+  bool is_closed_ = false;
+};
+
+}  // namespace porter::server

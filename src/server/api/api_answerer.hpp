@@ -1,0 +1,25 @@
+// Carrying calls of the control interface over connections, as any request is: whatever a connection can do for a site,
+// it can do for these.
+#pragma once
+
+#include "server/api/api.hpp"
+#include "server/connection/answerer.hpp"
+
+namespace porter::server {
+
+class ApiAnswerer : public Answerer {
+ public:
+  /// `api` must outlive it. Its connections must be served by the thread of the api's server.
+  explicit ApiAnswerer(Api& api) : api_(api) {}
+
+  asio::awaitable<void> answer(Turn& turn) override;
+  asio::awaitable<void> refuse(Turn& turn, Finding finding) override;
+  std::optional<ReadyAnswer> find_ready(Turn&) override { return std::nullopt; }
+  /// What is said here is no part of what the sites answer.
+  bool is_recorded() const override { return false; }
+
+ private:
+  Api& api_;
+};
+
+}  // namespace porter::server

@@ -1,0 +1,86 @@
+// Calls about the sites and their mounts: those that are served, and changes of the settings.
+#include "core/sites/site_json.hpp"
+#include "core/text/text.hpp"
+#include "server/api/api.hpp"
+
+namespace porter::server {
+
+asio::awaitable<Reply> Api::sites(const Call&) {
+  return made_elsewhere([](const Snapshot& now) { return Json{{"sites", sites::json_of_sites(now.settings)}}; });
+}
+
+asio::awaitable<Reply> Api::mounts(const Call&) {
+  return made_elsewhere([](const Snapshot& now) {
+    Json all = Json::array();
+    for (const Site& site : now.settings.sites)
+      for (const Mount& mount : site.mounts)
+        all.push_back({{"site", site.name},
+                       {"path", text::to_utf8(mount.path)},
+                       {"folder", text::to_utf8(mount.target)}});
+    return Json{{"mounts", std::move(all)}};
+  });
+}
+
+asio::awaitable<Reply> Api::add_site(const Call& call) {
+  const Json body = call.object();
+  SettingsEdit edit;
+  edit.kind = SettingsEdit::Kind::add_site;
+  edit.site = text_in(body, "name");
+  edit.folder = text_in(body, "folder");
+  if (edit.site.empty() || !edit.folder.starts_with('/'))
+    co_return bad_call(422, "A site needs a name and a folder, as an absolute path");
+  if (const auto hosts = body.find("hosts"); hosts != body.end() && hosts->is_array())
+    for (const Json& host : *hosts)
+      if (host.is_string()) edit.hosts.push_back(host.get<std::string>());
+  if (const auto port = body.find("port"); port != body.end()) {
+    if (!port->is_number_unsigned() || port->get<std::uint64_t>() < 1 || port->get<std::uint64_t>() > 65535)
+      co_return bad_call(422, "A port is a number from 1 to 65535");
+    edit.port = port->get<std::uint16_t>();
+  }
+  Reply reply = co_await changed(edit, 201);
+  co_return reply;
+}
+
+asio::awaitable<Reply> Api::remove_site(const Call& call) {
+  SettingsEdit edit;
+  edit.kind = SettingsEdit::Kind::remove_site;
+  edit.site = call.rest_of_path("/v1/sites/");
+  Reply reply = co_await changed(edit, 200);
+  co_return reply;
+}
+
+asio::awaitable<Reply> Api::add_mount(const Call& call) {
+  const Json body = call.object();
+  SettingsEdit edit;
+  edit.kind = SettingsEdit::Kind::add_mount;
+  edit.site = text_in(body, "site");
+  edit.path = text_in(body, "path");
+  edit.folder = text_in(body, "folder");
+  if (edit.site.empty() || !edit.path.starts_with('/') || !edit.folder.starts_with('/'))
+    co_return bad_call(422,
+                       "A mount needs a site, a path that begins with a slash, and a folder, as an absolute path");
+  Reply reply = co_await changed(edit, 201);
+  co_return reply;
+}
+
+asio::awaitable<Reply> Api::remove_mount(const Call& call) {
+  SettingsEdit edit;
+  edit.kind = SettingsEdit::Kind::remove_mount;
+  edit.site = call.parameter("site").value_or("");
+  edit.path = call.parameter("path").value_or("");
+  Reply reply = co_await changed(edit, 200);
+  co_return reply;
+}
+
+asio::awaitable<Reply> Api::changed(const SettingsEdit& edit, int status) {
+  if (steering_ == nullptr) co_return refused(no_settings());
+  const auto findings = co_await steering_->edit(edit);
+  if (!findings.empty()) co_return refused(findings);
+  const Settings& settings = server_.snapshot().settings;
+  Reply reply{status, {{"findings", Json::array()}}, {}, {}};
+  for (const Site& site : settings.sites)
+    if (site.name == edit.site) reply.body["site"] = sites::json_of(settings, site);
+  co_return reply;
+}
+
+}  // namespace porter::server

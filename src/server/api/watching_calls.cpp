@@ -1,0 +1,120 @@
+// Calls that tell what happens and why: the log, and explanations.
+#include <fmt/chrono.h>
+#include <unistd.h>
+
+#include <boost/asio/post.hpp>
+#include <charconv>
+#include <memory>
+#include <optional>
+
+#include "core/text/text.hpp"
+#include "machine/explain.hpp"
+#include "server/api/api.hpp"
+#include "server/record/log_line.hpp"
+
+namespace porter::server {
+namespace {
+
+constexpr std::size_t kUsualLines = 40;
+
+Json json_of(const Journal::Kept& kept) {
+  if (!kept.exchange) return {{"text", text::to_utf8(kept.note.substr(0, kept.note.size() - 1))}};
+  const Exchange& exchange = *kept.exchange;
+  std::string line;
+  append_log_line(line, exchange, Colour::off);
+  line.pop_back();
+  const auto millis =
+      std::chrono::duration_cast<std::chrono::milliseconds>(exchange.time.time_since_epoch()).count();
+  Json row = {{"text", text::to_utf8(line)},
+              {"time", fmt::format("{:%Y-%m-%dT%H:%M:%S}.{:03}Z", fmt::gmtime(static_cast<std::time_t>(millis / 1000)),
+                                   millis % 1000)},
+              {"client", exchange.client},
+              {"method", text::to_utf8(exchange.method)},
+              {"target", text::to_utf8(exchange.target)},
+              {"status", exchange.status},
+              {"bytes", exchange.body_bytes},
+              {"milliseconds", std::chrono::duration<double, std::milli>(exchange.duration).count()},
+              {"answered_by", text::to_utf8(answered_by(exchange))}};
+  if (exchange.site) row["site"] = text::to_utf8(*exchange.site);
+  return row;
+}
+
+/// Has somebody told of news in the journal, for as long as it lives.
+class Subscription {
+ public:
+  Subscription(Journal& journal, std::function<void()> then)
+      : journal_(journal), number_(journal.subscribe(std::move(then))) {}
+  ~Subscription() { journal_.unsubscribe(number_); }
+  Subscription(const Subscription&) = delete;
+  Subscription& operator=(const Subscription&) = delete;
+
+ private:
+  Journal& journal_;
+  std::uint64_t number_;
+};
+
+}  // namespace
+
+asio::awaitable<Reply> Api::log(const Call& call) {
+  const bool follow = call.parameter("follow").value_or("") == "true";
+  Journal::Filter filter;
+  filter.site = call.parameter("site");
+  filter.only_errors = call.parameter("errors").value_or("") == "true";
+  std::size_t lines = kUsualLines;
+  if (const auto wanted = call.parameter("lines")) {
+    const auto [end, error] = std::from_chars(wanted->data(), wanted->data() + wanted->size(), lines);
+    if (error != std::errc{} || end != wanted->data() + wanted->size())
+      co_return bad_call(422, "The number of lines is no number");
+  }
+  Reply reply;
+  reply.lines = [this, filter, lines, follow](Stream& stream) { return send_log(stream, filter, lines, follow); };
+  co_return reply;
+}
+
+asio::awaitable<void> Api::send_log(Stream& stream, Journal::Filter filter, std::size_t lines, bool follow) {
+  Journal& journal = *server_.shared().journal;
+  // Of each news there is one event, which is set once and exchanged for the next then.
+  const auto executor = server_.context().get_executor();
+  auto news = std::make_shared<std::unique_ptr<run::Event>>(std::make_unique<run::Event>(executor));
+  std::optional<Subscription> subscription;
+  if (follow) subscription.emplace(journal, [executor, news] { asio::post(executor, [news] { (*news)->set(); }); });
+  bool has_left = false;
+  stream.when_left([&has_left, news] {
+    has_left = true;
+    (*news)->set();
+  });
+  std::uint64_t next = 0;
+  for (bool goes_on = true; goes_on;) {
+    const auto kept = journal.kept(next, lines, filter);
+    next = kept.next;
+    std::string out;
+    for (const Journal::Kept& line : kept.lines) out += json_of(line).dump() + "\n";
+    goes_on = co_await stream.send(out);
+    if (!goes_on || !follow || has_left || is_closed_) break;
+    lines = SIZE_MAX;
+    following_.insert(news->get());
+    co_await (*news)->wait();
+    following_.erase(news->get());
+    *news = std::make_unique<run::Event>(executor);
+  }
+  stream.when_left(nullptr);
+}
+
+asio::awaitable<Reply> Api::explain(const Call& call) {
+  const Json body = call.object();
+  const std::string what = text_in(body, "what");
+  const std::string folder = text_in(body, "folder");
+  if (what.empty()) co_return bad_call(422, "What is to be explained is missing");
+  const auto snapshot = server_.shared_snapshot();
+  const machine::Standing standing{true, ::getpid(), instance_.option()};
+  // Looking a name up may take seconds, and this thread accepts all connections: so another one does it.
+  auto thinking = server_.shared().helpers.run([&] {
+    return machine::json_of(
+        machine::explain({snapshot->settings, server_.shared().search_path}, standing, what, folder));
+  });
+  Reply reply;
+  reply.text = co_await std::move(thinking);
+  co_return reply;
+}
+
+}  // namespace porter::server

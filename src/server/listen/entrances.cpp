@@ -1,0 +1,137 @@
+// See entrances.hpp.
+#include "server/listen/entrances.hpp"
+
+#include <sys/socket.h>
+
+#include <algorithm>
+#include <boost/asio/co_spawn.hpp>
+#include <boost/asio/detached.hpp>
+#include <boost/asio/steady_timer.hpp>
+#include <cerrno>
+#include <chrono>
+#include <iterator>
+#include <new>
+
+#include "run/event.hpp"
+
+namespace porter::server {
+namespace {
+
+constexpr std::chrono::milliseconds kPauseWithoutDescriptors{100};
+
+bool is_among(const std::vector<Endpoint>& all, const Endpoint& one) {
+  return std::find(all.begin(), all.end(), one) != all.end();
+}
+
+}  // namespace
+
+void Entrances::let_in(std::vector<Entrance> opened) {
+  for (Entrance& entrance : opened) {
+    const asio::ip::tcp protocol = entrance.endpoint.is_v6() ? asio::ip::tcp::v6() : asio::ip::tcp::v4();
+    auto acceptor = std::make_shared<asio::ip::tcp::acceptor>(context_, protocol, entrance.socket.release());
+    asio::co_spawn(context_, accept(acceptor, entrance.endpoint), asio::detached);
+    open_.push_back({entrance.endpoint, std::move(acceptor)});
+  }
+}
+
+asio::awaitable<void> Entrances::accept(std::shared_ptr<asio::ip::tcp::acceptor> acceptor, Endpoint endpoint) {
+  asio::steady_timer pause(context_);
+  while (acceptor->is_open()) {
+    bool has_failed = false;
+    try {
+      auto [error, socket] = co_await acceptor->async_accept(run::kAwait);
+      if (error == asio::error::operation_aborted || !acceptor->is_open()) co_return;
+      has_failed = error.failed();
+      if (!error) take_(socket.release(), endpoint);
+    } catch (const std::bad_alloc&) {
+      has_failed = true;
+    }
+    if (!has_failed) continue;
+    // Out of descriptors or memory: trying again at once would only turn in circles until some is free.
+    pause.expires_after(kPauseWithoutDescriptors);
+    co_await pause.async_wait(run::kAwait);
+  }
+}
+
+std::vector<Endpoint> Entrances::present() const {
+  std::vector<Endpoint> out;
+  for (const Open& entrance : open_) out.push_back(entrance.endpoint);
+  return out;
+}
+
+void Entrances::drain_and_close(Open& entrance) {
+  for (;;) {
+    const int socket = ::accept4(entrance.acceptor->native_handle(), nullptr, nullptr, SOCK_CLOEXEC);
+    if (socket < 0) break;
+    take_(socket, entrance.endpoint);
+  }
+  boost::system::error_code ignored;
+  entrance.acceptor->close(ignored);
+}
+
+template <typename IsUnwanted>
+void Entrances::close_those(IsUnwanted is_unwanted) {
+  for (Open& entrance : open_)
+    if (is_unwanted(entrance.endpoint)) drain_and_close(entrance);
+  std::erase_if(open_, [](const Open& entrance) { return !entrance.acceptor->is_open(); });
+}
+
+std::variant<Entrances::Change, std::vector<Finding>> Entrances::prepare(const std::vector<Listener>& listeners) {
+  Change change;
+  for (const Listener& listener : listeners)
+    for (const Endpoint& endpoint : listener.address.endpoints()) change.wanted.push_back(endpoint);
+  std::vector<Finding> findings;
+  const auto try_to_open = [&](Address address) -> std::optional<ListenError> {
+    auto opened = listen_on(address, present());
+    if (const auto* const error = std::get_if<ListenError>(&opened)) return *error;
+    auto& some = std::get<std::vector<Entrance>>(opened);
+    std::move(some.begin(), some.end(), std::back_inserter(change.opened));
+    return std::nullopt;
+  };
+  const auto gives_way_to = [&](const Address& address) {
+    return [&change, &address](const Endpoint& own) {
+      return own.port == address.port && !is_among(change.wanted, own);
+    };
+  };
+  std::vector<Address> conflicting;
+  for (const Listener& listener : listeners) {
+    const auto error = try_to_open(listener.address);
+    if (!error) continue;
+    // Going from localhost to network, say, the port is taken by ourselves, on an address that is about to be closed.
+    const auto endpoints = present();
+    const bool is_ours = std::any_of(endpoints.begin(), endpoints.end(), gives_way_to(listener.address));
+    if (error->number == EADDRINUSE && is_ours) {
+      conflicting.push_back(listener.address);
+    } else {
+      findings.push_back(listen_finding(listener.address, *error));
+    }
+  }
+  if (!findings.empty()) return findings;
+  std::vector<Address> closed;
+  for (const Address& address : conflicting) {
+    for (const Endpoint& own : present())
+      if (gives_way_to(address)(own)) closed.push_back({Address::Reach::one, own.ip, own.port});
+    close_those(gives_way_to(address));
+    if (const auto error = try_to_open(address)) findings.push_back(listen_finding(address, *error));
+  }
+  if (findings.empty()) return change;
+  // Another program holds the port on a further address: back to what was.
+  change.opened.clear();
+  for (Address& address : closed) {
+    auto opened = listen_on(address);
+    if (auto* const some = std::get_if<std::vector<Entrance>>(&opened)) let_in(std::move(*some));
+  }
+  return findings;
+}
+
+void Entrances::carry_out(Change change) {
+  let_in(std::move(change.opened));
+  close_those([&](const Endpoint& own) { return !is_among(change.wanted, own); });
+}
+
+void Entrances::close() {
+  boost::system::error_code ignored;
+  for (Open& entrance : open_) entrance.acceptor->close(ignored);
+}
+
+}  // namespace porter::server

@@ -1,0 +1,64 @@
+// The entrances of the server: the sockets that are listened on at the moment, opened and closed here alone.
+//
+// All functions are called on the thread of the io_context.
+#pragma once
+
+#include <boost/asio/awaitable.hpp>
+#include <boost/asio/io_context.hpp>
+#include <boost/asio/ip/tcp.hpp>
+#include <functional>
+#include <memory>
+#include <variant>
+#include <vector>
+
+#include "core/settings/settings.hpp"
+#include "server/listen/addresses.hpp"
+
+namespace porter::server {
+
+namespace asio = boost::asio;
+
+class Entrances {
+ public:
+  /// `take` is given each connection that comes in, with the endpoint that it came to. It may throw std::bad_alloc; then
+  /// the connection is lost.
+  Entrances(asio::io_context& context, std::function<void(int socket, const Endpoint& endpoint)> take)
+      : context_(context), take_(std::move(take)) {}
+  Entrances(const Entrances&) = delete;
+  Entrances& operator=(const Entrances&) = delete;
+
+  /// Lets connections in at entrances that have been opened.
+  void let_in(std::vector<Entrance> opened);
+
+  /// A change of the entrances that has been prepared: what is to be opened is open, but nobody is let in yet.
+  struct Change {
+    std::vector<Entrance> opened;
+    std::vector<Endpoint> wanted;  ///< Those that are to be there afterwards.
+  };
+  /// Opens what `listeners` need and is not open yet. If that cannot be done, all is as it was, and the findings tell
+  /// why. Where a new address needs a port of which an unwanted one has a part, that one is closed already here.
+  std::variant<Change, std::vector<Finding>> prepare(const std::vector<Listener>& listeners);
+  /// Lets connections in at the new ones, and closes those that are not wanted any more.
+  void carry_out(Change change);
+
+  /// Closes all of them. Connections that wait are reset.
+  void close();
+
+ private:
+  struct Open {
+    Endpoint endpoint;
+    std::shared_ptr<asio::ip::tcp::acceptor> acceptor;  ///< Its coroutine has a share, and sees that it was closed.
+  };
+  asio::awaitable<void> accept(std::shared_ptr<asio::ip::tcp::acceptor> acceptor, Endpoint endpoint);
+  std::vector<Endpoint> present() const;
+  template <typename IsUnwanted>
+  void close_those(IsUnwanted is_unwanted);
+  /// Takes in the connections that wait, since closing would reset them, and closes it then.
+  void drain_and_close(Open& entrance);
+
+  asio::io_context& context_;
+  std::function<void(int, const Endpoint&)> take_;
+  std::vector<Open> open_;
+};
+
+}  // namespace porter::server

@@ -1,0 +1,79 @@
+// What happened: one request with its answer, as facts. Every output (the lines of the log, the access log, the control
+// interface) is made from these and from nothing else.
+//
+// A turn (server/connection/turn.hpp) fills it in while it answers; the status and the bytes are the writer's alone
+// (server/answer/writer.hpp). Once the request is over it goes to the journal, and does not change any more.
+#pragma once
+
+#include <chrono>
+#include <cstdint>
+#include <memory>
+#include <optional>
+#include <string>
+#include <variant>
+#include <vector>
+
+#include "core/findings/finding.hpp"
+
+namespace porter::server {
+
+// What answered a request.
+struct ByFile {};
+struct ByListing {};
+struct ByStartPage {};
+struct ByOptions {};
+struct ByRedirect {
+  std::string location;
+};
+/// The last of the exchange's runs.
+struct ByScript {};
+/// The page for the first of the exchange's findings; made by the last of its runs, if that is there for it.
+struct ByProblem {
+  std::string number;  ///< Told to a client elsewhere in place of the finding; else empty.
+};
+/// std::monostate: nothing did; the client left first.
+using AnsweredBy =
+    std::variant<std::monostate, ByFile, ByListing, ByStartPage, ByOptions, ByRedirect, ByScript, ByProblem>;
+
+/// One run of a script on the way to the answer.
+struct RunFacts {
+  std::string runner;  ///< What ran it: "php-cgi", "program".
+  std::string script;  ///< Its path on disk.
+  bool is_for_problem = false;               ///< It was to make the page for a problem.
+  bool was_left_waiting = false;             ///< The client left before its turn came: it has not begun.
+  std::optional<std::string> redirected_to;  ///< It answered with a local redirect to this path.
+  std::optional<int> exit_status;            ///< Once it has ended by itself.
+  std::optional<int> signal;                 ///< Once it has been ended by one.
+  std::chrono::milliseconds duration{0};
+  long peak_memory_kib = 0;
+};
+
+struct Exchange {
+  std::chrono::system_clock::time_point time;   ///< When its head had arrived.
+  std::chrono::steady_clock::time_point begun;  ///< The same, for measuring.
+  std::chrono::nanoseconds duration{0};         ///< From then to the end of the answer.
+  std::string client;                           ///< The client's address.
+  std::shared_ptr<const std::string> site;      ///< Its name; null: no site of the settings.
+  bool is_one_of_several = false;               ///< There are other sites, so its name is worth telling.
+  // As the client sent them; they may hold anything.
+  std::string method;
+  std::string target;
+  int minor_version = 1;  ///< Of HTTP/1.x.
+  // Empty where there is no access log, which alone tells of them.
+  std::string host;
+  std::string referrer;
+  std::string user_agent;
+
+  int status = 0;                ///< 0: the client left before an answer began.
+  std::uint64_t body_bytes = 0;  ///< Of the answer's body, as far as they were sent.
+  AnsweredBy by;
+  std::vector<Finding> findings;  ///< The first is the one that was answered with, if one was.
+  std::vector<RunFacts> runs;
+  std::vector<std::string> trail;  ///< How it was found what the request leads to.
+
+  std::chrono::steady_clock::time_point ended() const {
+    return begun + std::chrono::duration_cast<std::chrono::steady_clock::duration>(duration);
+  }
+};
+
+}  // namespace porter::server
