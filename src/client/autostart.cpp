@@ -2,12 +2,9 @@
 #include "client/autostart.hpp"
 
 #include <fmt/format.h>
-#include <spawn.h>
 #include <sys/stat.h>
-#include <sys/wait.h>
 #include <unistd.h>
 
-#include <array>
 #include <cerrno>
 #include <cstdio>
 #include <cstring>
@@ -17,11 +14,9 @@
 
 #include "client/output.hpp"
 #include "client/serve.hpp"
-#include "core/files/beneath.hpp"
 #include "core/files/content.hpp"
 #include "core/files/paths.hpp"
 #include "core/text/text.hpp"
-#include "machine/environment.hpp"
 #include "machine/instance.hpp"
 #include "machine/port_holder.hpp"
 
@@ -60,19 +55,10 @@ std::string unit_text(const machine::Instance& instance) {
       text::escape_line(instance.settings), unit_word(server_program()), unit_word(instance.settings));
 }
 
-/// Runs systemctl --user; its exit status, or -1 if there is none.
-int systemctl(std::vector<std::string> words) {
-  const std::string program = files::find_program("systemctl", machine::search_path());
-  if (program.empty()) return -1;
+/// Runs systemctl --user; true if it has done what it was asked for.
+bool systemctl(std::vector<std::string> words) {
   words.insert(words.begin(), {"systemctl", "--user"});
-  std::vector<char*> arguments;
-  for (std::string& word : words) arguments.push_back(word.data());
-  arguments.push_back(nullptr);
-  pid_t id = -1;
-  int status = 0;
-  if (::posix_spawn(&id, program.c_str(), nullptr, nullptr, arguments.data(), environ) != 0) return -1;
-  ::waitpid(id, &status, 0);
-  return WIFEXITED(status) ? WEXITSTATUS(status) : -1;
+  return run_here("systemctl", std::move(words)) == 0;
 }
 
 /// Tells of ports that a server started at login may not open.
@@ -96,9 +82,8 @@ int turn_on(const machine::Instance& instance, const Unit& unit) {
   tell_reserved_ports(read.settings);
   // A server that was started by hand holds the lock; the unit takes over at the next login.
   const bool runs = machine::lock_holder(instance).has_value();
-  if (systemctl({"daemon-reload"}) == 0 &&
-      systemctl(runs ? std::vector<std::string>{"enable", unit.name}
-                     : std::vector<std::string>{"enable", "--now", unit.name}) == 0) {
+  if (systemctl({"daemon-reload"}) && systemctl(runs ? std::vector<std::string>{"enable", unit.name}
+                                                     : std::vector<std::string>{"enable", "--now", unit.name})) {
     fmt::print("The server starts at login from now on{}.\n", runs ? "; it runs already" : ", and has been started");
     return kFine;
   }
@@ -123,14 +108,13 @@ int turn_off(const Unit& unit) {
 
 int show(const machine::Instance& instance, const Unit& unit) {
   if (::access(unit.file.c_str(), F_OK) != 0) {
-    fmt::print("The server does not start at login. To have it so: uporter autostart on{}\n",
-               machine::settings_option(instance.settings));
+    fmt::print("The server does not start at login. To have it so: uporter autostart on{}\n", instance.option());
     return kFailed;
   }
   fmt::print("The server starts at login: {}\n", text::escape_line(unit.file));
   if (files::content_of(unit.file) != unit_text(instance))
     return fail(fmt::format("The unit is for another place of the program. Write it anew: uporter autostart on{}",
-                            machine::settings_option(instance.settings)));
+                            instance.option()));
   return kFine;
 }
 

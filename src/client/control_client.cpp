@@ -1,86 +1,125 @@
-// Requests over the control socket: one on each connection, whose end is the end of the answer.
+// Requests over the control socket, one on each connection. In a file of its own, since the library is large.
 #include "client/control_client.hpp"
 
-#include <sys/socket.h>
-#include <sys/un.h>
-#include <unistd.h>
-
 #include <array>
-#include <cstdlib>
-#include <cstring>
-
-#include "core/files/descriptor.hpp"
+#include <boost/asio/io_context.hpp>
+#include <boost/asio/local/stream_protocol.hpp>
+#include <boost/beast/core/basic_stream.hpp>
+#include <boost/beast/core/flat_buffer.hpp>
+#include <boost/beast/http/buffer_body.hpp>
+#include <boost/beast/http/message.hpp>
+#include <boost/beast/http/parser.hpp>
+#include <boost/beast/http/read.hpp>
+#include <boost/beast/http/string_body.hpp>
+#include <boost/beast/http/write.hpp>
+#include <optional>
 
 namespace porter::client {
 namespace {
 
-/// What a server has for an answer; a reload may open files on slow disks. One that hangs must not hang its client too.
-constexpr timeval kMostWait{20, 0};
-constexpr timeval kForever{0, 0};
+namespace asio = boost::asio;
+namespace beast = boost::beast;
+namespace http = boost::beast::http;
 
-/// Connects and sends the request; not open: that could not be done.
-files::Descriptor send_request(const machine::Instance& instance, const std::string& method, const std::string& target,
-                               const nlohmann::json& body, timeval patience) {
-  files::Descriptor socket(::socket(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0));
-  sockaddr_un name{};
-  name.sun_family = AF_UNIX;
-  if (instance.socket.size() >= sizeof name.sun_path) return files::Descriptor();
-  std::memcpy(name.sun_path, instance.socket.data(), instance.socket.size());
-  if (::connect(socket.get(), reinterpret_cast<const sockaddr*>(&name), sizeof name) != 0) return files::Descriptor();
-  ::setsockopt(socket.get(), SOL_SOCKET, SO_RCVTIMEO, &patience, sizeof patience);
-  const std::string content = body.is_null() ? "" : body.dump();
-  const std::string request = method + " " + target +
-                              " HTTP/1.1\r\nHost: localhost\r\nContent-Type: application/json\r\n" +
-                              "Content-Length: " + std::to_string(content.size()) + "\r\n\r\n" + content;
-  std::size_t sent = 0;
-  while (sent < request.size()) {
-    const ssize_t some = ::send(socket.get(), request.data() + sent, request.size() - sent, MSG_NOSIGNAL);
-    if (some <= 0) return files::Descriptor();
-    sent += static_cast<std::size_t>(some);
+/// A connection to the control socket of a server. Each step waits until it is done.
+class Connection {
+ public:
+  explicit Connection(std::chrono::seconds patience) : patience_(patience) {}
+
+  /// Connects; tells whether that was possible.
+  bool open(const std::string& socket) {
+    beast::error_code error;
+    // A path that is too long for the system is thrown at us.
+    try {
+      stream_.socket().connect(asio::local::stream_protocol::endpoint(socket), error);
+    } catch (const boost::system::system_error&) {
+      return false;
+    }
+    return !error;
   }
-  return socket;
-}
 
-/// Appends what comes next; false: nothing more does.
-bool receive(const files::Descriptor& socket, std::string& out) {
-  std::array<char, 16384> buffer;
-  const ssize_t got = ::recv(socket.get(), buffer.data(), buffer.size(), 0);
-  if (got > 0) out.append(buffer.data(), static_cast<std::size_t>(got));
-  return got > 0;
-}
+  bool send(const std::string& method, const std::string& target, const nlohmann::json& body) {
+    http::request<http::string_body> request;
+    request.version(11);
+    request.method_string(method);
+    request.target(target);
+    request.set(http::field::host, "localhost");
+    request.set(http::field::connection, "close");
+    if (!body.is_null()) request.set(http::field::content_type, "application/json");
+    if (!body.is_null()) request.body() = body.dump();
+    request.prepare_payload();
+    stream_.expires_after(patience_);
+    http::async_write(stream_, request, note());
+    return step();
+  }
+
+  /// Reads the answer, whole.
+  std::optional<http::response<http::string_body>> read() {
+    http::response_parser<http::string_body> parser;
+    parser.body_limit(boost::none);
+    stream_.expires_after(patience_);
+    http::async_read(stream_, buffer_, parser, note());
+    if (!step()) return std::nullopt;
+    return parser.release();
+  }
+
+  /// Reads an answer of any length and hands each line of it to `take`, until that returns false. False: there was no
+  /// answer. True and whatever came otherwise.
+  bool read_lines(const std::function<bool(const std::string&)>& take) {
+    http::response_parser<http::buffer_body> parser;
+    parser.body_limit(boost::none);
+    stream_.expires_never();
+    http::async_read_header(stream_, buffer_, parser, note());
+    if (!step()) return false;
+    std::array<char, 16 * 1024> space;
+    std::string received;
+    while (!parser.is_done()) {
+      parser.get().body() = {space.data(), space.size(), true};
+      http::async_read_some(stream_, buffer_, parser, note());
+      if (!step() && error_ != http::error::need_buffer) break;
+      received.append(space.data(), space.size() - parser.get().body().size);
+      for (std::size_t end = 0; (end = received.find('\n')) != received.npos; received.erase(0, end + 1))
+        if (!take(received.substr(0, end))) return true;
+    }
+    return true;
+  }
+
+ private:
+  std::function<void(beast::error_code, std::size_t)> note() {
+    return [this](beast::error_code error, std::size_t) { error_ = error; };
+  }
+  /// Waits until what was begun is done; true: without an error.
+  bool step() {
+    context_.restart();
+    context_.run();
+    return !error_;
+  }
+
+  const std::chrono::seconds patience_;
+  asio::io_context context_{1};
+  beast::basic_stream<asio::local::stream_protocol> stream_{context_};
+  beast::flat_buffer buffer_;
+  beast::error_code error_;
+};
 
 }  // namespace
 
 Reply ask(const machine::Instance& instance, const std::string& method, const std::string& target,
-          const nlohmann::json& body) {
-  const files::Descriptor socket = send_request(instance, method, target, body, kMostWait);
-  if (!socket.is_open()) return {0, "its control socket " + instance.socket + " cannot be reached"};
-  std::string answer;
-  while (receive(socket, answer)) {
-  }
-  const std::size_t end = answer.find("\r\n\r\n");
-  if (!answer.starts_with("HTTP/1.1 ") || end == answer.npos)
-    return {0, "it does not answer at its control socket " + instance.socket};
-  return {std::atoi(answer.c_str() + 9), nlohmann::json::parse(answer.substr(end + 4), nullptr, false)};
+          const nlohmann::json& body, std::chrono::seconds patience) {
+  Connection connection(patience);
+  if (!connection.open(instance.socket) || !connection.send(method, target, body))
+    return {0, "its control socket " + instance.socket + " cannot be reached"};
+  const auto answer = connection.read();
+  if (!answer) return {0, "it does not answer at its control socket " + instance.socket};
+  return {static_cast<int>(answer->result_int()), nlohmann::json::parse(answer->body(), nullptr, false)};
 }
 
 bool ask_for_lines(const machine::Instance& instance, const std::string& target,
                    const std::function<bool(const nlohmann::json&)>& take) {
-  const files::Descriptor socket = send_request(instance, "GET", target, nullptr, kForever);
-  if (!socket.is_open()) return false;
-  std::string received;
-  bool in_head = true;
-  while (receive(socket, received)) {
-    if (in_head) {
-      const std::size_t end = received.find("\r\n\r\n");
-      if (end == received.npos) continue;
-      received.erase(0, end + 4);
-      in_head = false;
-    }
-    for (std::size_t end = 0; (end = received.find('\n')) != received.npos; received.erase(0, end + 1))
-      if (!take(nlohmann::json::parse(received.substr(0, end), nullptr, false))) return true;
-  }
-  return !in_head;
+  Connection connection(kMostWait);
+  if (!connection.open(instance.socket) || !connection.send("GET", target, nullptr)) return false;
+  return connection.read_lines(
+      [&take](const std::string& line) { return take(nlohmann::json::parse(line, nullptr, false)); });
 }
 
 }  // namespace porter::client

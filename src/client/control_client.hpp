@@ -1,9 +1,9 @@
 // Speaking to a running server through its control socket.
 #pragma once
 
+#include <chrono>
 #include <functional>
 #include <nlohmann/json.hpp>
-#include <optional>
 #include <string>
 
 #include "machine/instance.hpp"
@@ -15,9 +15,12 @@ struct Reply {
   nlohmann::json body;
 };
 
-/// Asks the server one thing: "GET", "/v1/status".
+/// What a server has for an answer; a reload may open files on slow disks. One that hangs must not hang its client too.
+inline constexpr std::chrono::seconds kMostWait{20};
+
+/// Asks the server one thing: "GET", "/v1/status". It has `patience` for its answer.
 Reply ask(const machine::Instance& instance, const std::string& method, const std::string& target,
-          const nlohmann::json& body = nullptr);
+          const nlohmann::json& body = nullptr, std::chrono::seconds patience = kMostWait);
 
 /// Asks for lines of JSON and hands each to `take` as it comes, until the server ends or `take` returns false. False:
 /// it could not be asked.

@@ -4,15 +4,18 @@
 #include <fmt/format.h>
 #include <unistd.h>
 
-#include <array>
-#include <climits>
 #include <cstdio>
+#include <optional>
+#include <string_view>
+#include <variant>
 
 #include "client/control_client.hpp"
 #include "client/output.hpp"
 #include "core/findings/finding_json.hpp"
+#include "core/http/host.hpp"
 #include "core/text/text.hpp"
 #include "machine/doctor.hpp"
+#include "machine/environment.hpp"
 #include "machine/explain.hpp"
 
 namespace porter::client {
@@ -41,15 +44,63 @@ void print_explanation(const Json& explanation) {
 
 machine::Standing standing_of(const machine::Instance& instance) {
   const auto process = machine::lock_holder(instance);
-  return {process.has_value(), process.value_or(0), machine::settings_option(instance.settings)};
+  return {process.has_value(), process.value_or(0), instance.option()};
+}
+
+/// The path that `what` names, if it is that of a file or folder here.
+std::optional<std::string> path_named(const std::string& what) {
+  const std::string path = what.starts_with('/') ? what : current_folder() + "/" + what;
+  if (::access(path.c_str(), F_OK) != 0) return std::nullopt;
+  return machine::without_links(path);
+}
+
+/// The port that a browser goes to for `what`; nullopt: it is no URL.
+std::optional<int> port_in(const std::string& what) {
+  constexpr std::string_view kScheme = "http://";
+  const std::string_view rest = std::string_view(what).substr(what.starts_with(kScheme) ? kScheme.size() : 0);
+  const auto host = http::parse_host(rest.substr(0, rest.find_first_of("/?#")));
+  if (!host || (!host->port && !what.starts_with(kScheme))) return std::nullopt;
+  return host->port.value_or(80);
+}
+
+/// The server that is to explain `what`: for a URL the one that has its port, unless another one is named.
+std::variant<machine::Instance, Finding> find_explainer(const Meant& meant, const std::string& what) {
+  const auto path = path_named(what);
+  if (path) return find_server(meant, *path);
+  const auto port = port_in(what);
+  if (!port || meant.port > 0 || !meant.settings.empty()) return find_server(meant);
+  Meant of_port = meant;
+  of_port.port = *port;
+  auto found = find_server(of_port);
+  return std::holds_alternative<Finding>(found) ? find_server(meant) : found;
+}
+
+/// What a server for a folder goes by, as it tells it itself.
+SettingsRead settings_in(const Json& status) {
+  SettingsRead read;
+  Settings& settings = read.settings;
+  settings.addresses.clear();
+  for (const Json& address : status["addresses"]) {
+    AddressError error{};
+    if (const auto parsed = parse_address(address["address"].get<std::string>(), error))
+      settings.addresses.push_back(*parsed);
+  }
+  for (const Json& told : status["sites"]) {
+    Site& site = settings.sites.emplace_back();
+    site.name = told["name"];
+    site.document_root = site.written_root = told["folder"];
+    site.hosts = told["hosts"];
+  }
+  return read;
 }
 
 }  // namespace
 
-int run_explain(const std::string& settings, const std::string& what, Form form) {
-  const machine::Instance instance = machine::find_instance(settings);
-  std::array<char, PATH_MAX> folder{};
-  const std::string here = ::getcwd(folder.data(), folder.size()) != nullptr ? folder.data() : "/";
+int run_explain(const Meant& meant, const std::string& what, Form form) {
+  const auto found = find_explainer(meant, what);
+  if (const auto* const finding = std::get_if<Finding>(&found)) return fail(*finding);
+  const auto& instance = std::get<machine::Instance>(found);
+  const std::string here = current_folder();
   Json explanation;
   if (machine::lock_holder(instance)) {
     const Reply reply =
@@ -59,42 +110,54 @@ int run_explain(const std::string& settings, const std::string& what, Form form)
   if (explanation.is_null()) {
     SettingsRead read = machine::read_settings_file(instance.settings);
     if (!read.problems.empty()) return fail(read.problems);
-    explanation = Json::parse(json_of(machine::explain(read.settings, standing_of(instance), what, here)));
+    const std::string search_path = machine::search_path();
+    explanation =
+        Json::parse(json_of(machine::explain({read.settings, search_path}, standing_of(instance), what, here)));
   }
   form == Form::json ? fmt::print("{}\n", explanation.dump(2)) : print_explanation(explanation);
   return explanation["served"].get<bool>() ? kFine : kFailed;
 }
 
-int run_doctor(const std::string& settings, Form form) {
-  const machine::Instance instance = machine::find_instance(settings);
-  const auto checks = machine::examine(instance, standing_of(instance));
-  std::size_t problems = 0;
+int run_doctor(const Meant& meant, Form form) {
+  const auto found = find_server(meant);
+  if (const auto* const finding = std::get_if<Finding>(&found)) return fail(*finding);
+  const auto& instance = std::get<machine::Instance>(found);
+  SettingsRead read;
+  if (instance.settings.empty()) {
+    const Reply reply = ask(instance, "GET", "/v1/status");
+    if (reply.status != 200) return fail("The server does not answer.");
+    read = settings_in(reply.body);
+  } else {
+    read = machine::read_settings_file(instance.settings);
+  }
+  const auto checks = machine::examine(instance, std::move(read), machine::search_path(), standing_of(instance));
+  std::size_t count = 0;
   Json out = Json::array();
   for (const machine::Check& check : checks) {
-    problems += check.problems.size();
+    count += check.findings.size();
     out.push_back({{"what", text::to_utf8(check.what)},
                    {"state", text::to_utf8(check.state)},
-                   {"problems", json_of(check.problems)}});
+                   {"findings", json_of(check.findings)}});
     if (form == Form::json) continue;
-    const bool fine = check.problems.empty();
+    const bool fine = check.findings.empty();
     fmt::print("{}{}{}  {}: {}\n", fine ? paint().good : paint().bad, fine ? "✓" : "✗", paint().plain,
                text::escape_line(check.what), text::escape_line(check.state));
-    for (const SettingsProblem& problem : check.problems) {
-      if (problem.line > 0) {
-        fmt::print("{}", text_of(problem));
+    for (const SettingsProblem& finding : check.findings) {
+      if (finding.line > 0) {
+        fmt::print("{}", text_of(finding));
       } else {
-        fmt::print("   {}\n   What to do: {}\n", text::escape_line(sentence_of(problem.finding)),
-                   text::escape_line(remedy_of(problem.finding)));
+        fmt::print("   {}\n   What to do: {}\n", text::escape_line(sentence_of(finding.finding)),
+                   text::escape_line(remedy_of(finding.finding)));
       }
     }
   }
   if (form == Form::json) {
     fmt::print("{}\n", out.dump(2));
   } else {
-    fmt::print("\n{}\n", problems == 0 ? "Nothing is wrong."
-                                       : fmt::format("{} {}.", problems, problems == 1 ? "problem" : "problems"));
+    fmt::print("\n{}\n",
+               count == 0 ? "Nothing is wrong." : fmt::format("{} {}.", count, count == 1 ? "finding" : "findings"));
   }
-  return problems == 0 ? kFine : kFailed;
+  return count == 0 ? kFine : kFailed;
 }
 
 }  // namespace porter::client

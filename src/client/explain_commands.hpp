@@ -7,7 +7,7 @@
 
 namespace porter::client {
 
-int run_explain(const std::string& settings, const std::string& what, Form form);
-int run_doctor(const std::string& settings, Form form);
+int run_explain(const Meant& meant, const std::string& what, Form form);
+int run_doctor(const Meant& meant, Form form);
 
 }  // namespace porter::client

@@ -4,7 +4,6 @@
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <poll.h>
-#include <spawn.h>
 #include <sys/stat.h>
 #include <sys/syscall.h>
 #include <sys/wait.h>
@@ -21,10 +20,13 @@
 #include "client/control_client.hpp"
 #include "client/output.hpp"
 #include "client/serve.hpp"
+#include "client/servers.hpp"
 #include "core/files/descriptor.hpp"
 #include "core/http/target.hpp"
 #include "core/text/text.hpp"
+#include "machine/environment.hpp"
 #include "machine/instance.hpp"
+#include "run/process.hpp"
 
 namespace porter::client {
 namespace {
@@ -42,25 +44,23 @@ constexpr std::chrono::milliseconds kLookEvery{20};
 constexpr off_t kLargeLog = 1024 * 1024;
 
 Finding not_running(const machine::Instance& instance) {
-  return {Code::server_not_running,
-          {{"settings", instance.settings}, {"option", machine::settings_option(instance.settings)}}};
+  return {Code::server_not_running, {{"settings", instance.settings}, {"option", instance.option()}}};
 }
 
 Finding unreachable(const machine::Instance& instance, const std::string& reason) {
-  Finding finding{
-      Code::server_unreachable,
-      {{"settings", instance.settings}, {"reason", reason}, {"option", machine::settings_option(instance.settings)}}};
+  Finding finding{Code::server_unreachable,
+                  {{"subject", instance.subject()}, {"reason", reason}, {"option", instance.option()}}};
   if (const pid_t process = machine::lock_holder(instance).value_or(0); process > 0)
     finding.facts.emplace_back("process", std::to_string(process));
   return finding;
 }
 
-/// One running server, held by its process and not by its number, so that no other one can be meant.
-class RunningServer {
+/// The process of a running server, held by itself and not by its number, so that no other one can be meant.
+class ServerProcess {
  public:
   /// The server that holds the lock; with a process of 0 if none does, or if it cannot be told which.
-  static RunningServer of(const machine::Instance& instance) {
-    RunningServer server;
+  static ServerProcess of(const machine::Instance& instance) {
+    ServerProcess server;
     const pid_t process = machine::lock_holder(instance).value_or(0);
     if (process <= 0) return server;
     server.handle_.reset(static_cast<int>(::syscall(SYS_pidfd_open, process, 0)));
@@ -87,10 +87,10 @@ class RunningServer {
 
 /// Waits until the holder of the lock can be told: a server that is just starting writes its name a moment after taking
 /// it. A process of 0: none holds it any more, or it cannot be told.
-RunningServer wait_for_server(const machine::Instance& instance) {
+ServerProcess wait_for_server(const machine::Instance& instance) {
   const auto end = Clock::now() + kPatience;
   for (;;) {
-    RunningServer server = RunningServer::of(instance);
+    ServerProcess server = ServerProcess::of(instance);
     if (server.process() > 0 || !machine::lock_holder(instance) || Clock::now() > end) return server;
     std::this_thread::sleep_for(kLookEvery);
   }
@@ -108,10 +108,9 @@ Reply ask_patiently(const machine::Instance& instance, const std::string& method
   }
 }
 
-/// Asks the running server; prints why not and sets `status` if that is not possible.
+/// Asks the running server; prints why not if that is not possible.
 std::optional<Reply> ask_running(const machine::Instance& instance, const std::string& method,
-                                 const std::string& target, int& status) {
-  status = kFailed;
+                                 const std::string& target) {
   if (!machine::lock_holder(instance)) {
     fail(not_running(instance));
     return std::nullopt;
@@ -142,10 +141,10 @@ void print_sites(const Json& sites) {
   bool is_first = true;
   for (const Json& site : sites) {
     fmt::print("  {:<11}  {:<{}}  {}{:<{}}{}  {}\n", is_first ? "Sites" : "", shown(site["name"]), widest, paint().bold,
-               site["url"].get<std::string>(), widest_url, paint().plain, shown(site["document_root"]));
+               site["url"].get<std::string>(), widest_url, paint().plain, shown(site["folder"]));
     for (const Json& mount : site["mounts"])
       fmt::print("  {:<11}  {:<{}}  {:<{}}  {}\n", "", "", widest, "  " + shown(mount["path"]), widest_url,
-                 shown(mount["target"]));
+                 shown(mount["folder"]));
     is_first = false;
   }
   if (sites.empty()) fmt::print("  {:<11}  none yet; add one: uporter site add NAME FOLDER\n", "Sites");
@@ -154,7 +153,8 @@ void print_sites(const Json& sites) {
 void print_status(const Json& now) {
   fmt::print("{}Upright Porter is {}{} for {} (process {})\n\n", paint().good, now["state"].get<std::string>(),
              paint().plain, since_text(now["uptime_seconds"].get<long long>()), now["process"].get<long>());
-  fmt::print("  Settings     {}\n", shown(now["settings"]));
+  const bool has_settings = !now["settings"].get<std::string>().empty();
+  fmt::print("  {:<11}  {}\n", has_settings ? "Settings" : "Folder", shown(now[has_settings ? "settings" : "folder"]));
   bool is_first = true;
   for (const Json& address : now["addresses"]) {
     std::string names;
@@ -175,14 +175,14 @@ void print_status(const Json& now) {
   fmt::print("  Now          {} of at most {} scripts running, {} connections, {} requests answered\n",
              now["runs"]["running"].get<long>(), now["runs"]["most"].get<long>(), now["connections"].get<long>(),
              now["requests"].get<long long>());
-  fmt::print("  Log          {}\n", shown(now["log"]));
+  if (const std::string log = shown(now["log"]); !log.empty()) fmt::print("  Log          {}\n", log);
   if (const std::string access = now["access_log"].get<std::string>(); !access.empty())
     fmt::print("  Access log   {}\n", text::escape_line(access));
-  if (now["problems"].empty()) {
-    fmt::print("  Problems     none\n");
+  if (now["findings"].empty()) {
+    fmt::print("  Findings     none\n");
   } else {
-    fmt::print("\n{}Problems{}\n", paint().warn, paint().plain);
-    for (const Json& problem : now["problems"]) fmt::print("{}", problem["text"].get<std::string>());
+    fmt::print("\n{}Findings{}\n", paint().warn, paint().plain);
+    for (const Json& finding : now["findings"]) fmt::print("{}", finding["text"].get<std::string>());
   }
 }
 
@@ -200,33 +200,24 @@ std::string log_since(const std::string& path, off_t from) {
   return out;
 }
 
-/// Starts uporterd in a session of its own. Its process id, or -1; `ready` can be read once it answers or has ended.
-pid_t spawn_server(const machine::Instance& instance, int log, files::Descriptor& ready) {
+/// Starts uporterd in a session of its own; `ready` can be read once it answers or has ended.
+std::variant<pid_t, run::StartError> start_server(const machine::Instance& instance, int log,
+                                                  files::Descriptor& ready) {
   std::array<int, 2> ends{};
-  if (::pipe2(ends.data(), O_CLOEXEC) != 0) return -1;
+  if (::pipe2(ends.data(), O_CLOEXEC) != 0) return run::StartError{run::StartError::Step::resources, errno};
   ready.reset(ends[0]);
   const files::Descriptor writer(ends[1]);
   constexpr int kReady = 3;
-  posix_spawn_file_actions_t actions;
-  posix_spawnattr_t attributes;
-  ::posix_spawn_file_actions_init(&actions);
-  ::posix_spawn_file_actions_addopen(&actions, 0, "/dev/null", O_RDONLY, 0);
-  ::posix_spawn_file_actions_adddup2(&actions, log, 1);
-  ::posix_spawn_file_actions_adddup2(&actions, log, 2);
-  ::posix_spawn_file_actions_adddup2(&actions, writer.get(), kReady);
-  ::posix_spawn_file_actions_addclosefrom_np(&actions, kReady + 1);
-  ::posix_spawnattr_init(&attributes);
-  // A session of its own: closing the terminal, or Ctrl+C in it, is not meant for the server.
-  ::posix_spawnattr_setflags(&attributes, POSIX_SPAWN_SETSID);
-  std::vector<std::string> words = {server_program(), "--settings", instance.named, "--ready", std::to_string(kReady)};
-  std::vector<char*> arguments;
-  for (std::string& word : words) arguments.push_back(word.data());
-  arguments.push_back(nullptr);
-  pid_t id = -1;
-  if (::posix_spawn(&id, arguments[0], &actions, &attributes, arguments.data(), environ) != 0) id = -1;
-  ::posix_spawn_file_actions_destroy(&actions);
-  ::posix_spawnattr_destroy(&attributes);
-  return id;
+  run::StartOrder order;
+  order.program = server_program();
+  order.arguments = {order.program, "--settings", instance.named, "--ready", std::to_string(kReady)};
+  order.environment = script::Environment(machine::own_environment());
+  order.folder = current_folder();
+  order.output = order.error = log;
+  order.also = {writer.get(), kReady};
+  // Closing the terminal, or Ctrl+C in it, is not meant for the server.
+  order.leads = run::StartOrder::Leads::session;
+  return run::start_process(std::move(order));
 }
 
 /// True once the server has told that it answers; false: it has ended, or `time` is over.
@@ -243,7 +234,7 @@ enum class Present { none, answers, silent };
 Present look_at_present(const machine::Instance& instance) {
   const auto end = Clock::now() + kStartTime;
   while (machine::lock_holder(instance) && Clock::now() < end) {
-    const RunningServer server = wait_for_server(instance);
+    const ServerProcess server = wait_for_server(instance);
     const Reply reply = ask_patiently(instance, "GET", "/v1/status", kStartTime);
     const bool is_stopping = reply.status == 200 && reply.body.value("state", "") == "stopping";
     if (reply.status == 200 && !is_stopping) {
@@ -276,6 +267,47 @@ int explain_failed_start(const machine::Instance& instance, pid_t id, off_t log_
   return fail("The server was not started.", WIFEXITED(status) ? WEXITSTATUS(status) : kFailed);
 }
 
+/// Stops the server of `instance`, if it runs.
+int stop(const machine::Instance& instance) {
+  if (!machine::lock_holder(instance)) {
+    fmt::print("No server runs for {}.\n", text::escape_line(instance.subject()));
+    return kFine;
+  }
+  const ServerProcess server = wait_for_server(instance);
+  if (server.process() == 0 && machine::lock_holder(instance))
+    return fail(unreachable(instance, "it cannot be told which process it is"));
+  // One that is just starting opens its control socket in a moment. A server that another start has brought since is
+  // not meant, so whether this one has ended is asked of its own process.
+  constexpr std::chrono::milliseconds kNow{0};
+  const auto end = Clock::now() + kPatienceForStop;
+  bool is_told = false;
+  while (!is_told && !server.has_ended_within(kNow) && Clock::now() < end) {
+    is_told = machine::lock_holder(instance) == server.process() && ask(instance, "POST", "/v1/stop").status != 0;
+    if (!is_told) server.has_ended_within(kLookEvery);
+  }
+  if (!is_told && !server.has_ended_within(kNow)) {
+    // It does not listen any more; the signals of old still reach it.
+    server.signal(SIGTERM);
+    if (!server.has_ended_within(kGraceAfterTerm)) server.signal(SIGKILL);
+  }
+  if (!server.has_ended_within(kStopTime))
+    return fail(fmt::format("The server (process {0}) has not ended within {1} s. End it: kill -9 {0}",
+                            server.process(), kStopTime.count()));
+  fmt::print("Stopped: the server of {}\n", text::escape_line(instance.subject()));
+  return kFine;
+}
+
+/// Tells that nothing runs that `instance` could be.
+int tell_stopped(const machine::Instance& instance, Form form) {
+  if (form == Form::json) {
+    fmt::print("{}\n", Json({{"state", "stopped"}, {"settings", text::to_utf8(instance.settings)}}).dump(2));
+  } else {
+    fmt::print("{}Upright Porter is not running{} for {}\nStart it: uporter start{}\n", paint().warn, paint().plain,
+               text::escape_line(instance.settings), instance.option());
+  }
+  return kFailed;
+}
+
 }  // namespace
 
 int run_start(const std::string& settings) {
@@ -300,11 +332,12 @@ int run_start(const std::string& settings) {
         fmt::format("The log {} cannot be written: {}.", text::escape_line(instance.log), std::strerror(errno)));
   const off_t before = ::lseek(log.get(), 0, SEEK_END);
   files::Descriptor ready;
-  const pid_t id = spawn_server(instance, log.get(), ready);
-  if (id < 0)
+  const auto started = start_server(instance, log.get(), ready);
+  if (const auto* const error = std::get_if<run::StartError>(&started))
     return fail(fmt::format("The server program {} cannot be started: {}. It must lie beside uporter.",
-                            server_program(), std::strerror(errno)));
-  if (!wait_until_ready(ready.get(), kStartTime)) return explain_failed_start(instance, id, before, settings);
+                            server_program(), std::strerror(error->number)));
+  if (!wait_until_ready(ready.get(), kStartTime))
+    return explain_failed_start(instance, std::get<pid_t>(started), before, settings);
   const Reply reply = ask_patiently(instance, "GET", "/v1/status", kPatience);
   if (reply.status == 200) {
     print_status(reply.body);
@@ -314,74 +347,70 @@ int run_start(const std::string& settings) {
   return kFine;
 }
 
-int run_stop(const std::string& settings) {
-  const machine::Instance instance = machine::find_instance(settings);
-  if (!machine::lock_holder(instance)) {
-    fmt::print("No server runs for {}.\n", text::escape_line(instance.settings));
-    return kFine;
-  }
-  const RunningServer server = wait_for_server(instance);
-  if (server.process() == 0 && machine::lock_holder(instance))
-    return fail(unreachable(instance, "it cannot be told which process it is"));
-  // One that is just starting opens its control socket in a moment. A server that another start has brought since is
-  // not meant, so whether this one has ended is asked of its own process.
-  constexpr std::chrono::milliseconds kNow{0};
-  const auto end = Clock::now() + kPatienceForStop;
-  bool is_told = false;
-  while (!is_told && !server.has_ended_within(kNow) && Clock::now() < end) {
-    is_told = machine::lock_holder(instance) == server.process() && ask(instance, "POST", "/v1/stop").status != 0;
-    if (!is_told) server.has_ended_within(kLookEvery);
-  }
-  if (!is_told && !server.has_ended_within(kNow)) {
-    // It does not listen any more; the signals of old still reach it.
-    server.signal(SIGTERM);
-    if (!server.has_ended_within(kGraceAfterTerm)) server.signal(SIGKILL);
-  }
-  if (!server.has_ended_within(kStopTime))
-    return fail(fmt::format("The server (process {0}) has not ended within {1} s. End it: kill -9 {0}",
-                            server.process(), kStopTime.count()));
-  fmt::print("Stopped.\n");
-  return kFine;
+int run_stop(const Meant& meant) {
+  const auto found = find_server(meant);
+  if (const auto* const finding = std::get_if<Finding>(&found)) return fail(*finding);
+  return stop(std::get<machine::Instance>(found));
 }
 
 int run_restart(const std::string& settings) {
-  const int status = run_stop(settings);
+  const int status = stop(machine::find_instance(settings));
   return status == kFine ? run_start(settings) : status;
 }
 
-int run_status(const std::string& settings, Form form) {
-  const machine::Instance instance = machine::find_instance(settings);
-  if (!machine::lock_holder(instance)) {
-    if (form == Form::json) {
-      fmt::print("{}\n", Json({{"state", "stopped"}, {"settings", text::to_utf8(instance.settings)}}).dump(2));
-    } else {
-      fmt::print("{}Upright Porter is not running{} for {}\nStart it: uporter start{}\n", paint().warn, paint().plain,
-                 text::escape_line(instance.settings), machine::settings_option(instance.settings));
-    }
-    return kFailed;
-  }
-  int status = kFine;
-  const auto reply = ask_running(instance, "GET", "/v1/status", status);
-  if (!reply) return status;
+int run_status(const Meant& meant, Form form) {
+  const auto found = find_server(meant);
+  if (const auto* const finding = std::get_if<Finding>(&found)) return fail(*finding);
+  const auto& instance = std::get<machine::Instance>(found);
+  if (!machine::lock_holder(instance)) return tell_stopped(instance, form);
+  const auto reply = ask_running(instance, "GET", "/v1/status");
+  if (!reply) return kFailed;
   form == Form::json ? fmt::print("{}\n", reply->body.dump(2)) : print_status(reply->body);
   return kFine;
 }
 
-int run_reload(const std::string& settings) {
-  const machine::Instance instance = machine::find_instance(settings);
-  int status = kFine;
-  const auto reply = ask_running(instance, "POST", "/v1/reload", status);
-  if (!reply) return status;
+int run_status_of_all(Form form) {
+  const auto all = running_servers();
+  Json out = Json::array();
+  for (const RunningServer& server : all)
+    out.push_back(server.status.is_object() ? server.status
+                                            : Json({{"state", "silent"},
+                                                    {"settings", text::to_utf8(server.instance.settings)},
+                                                    {"folder", text::to_utf8(server.instance.root)}}));
+  if (form == Form::json) {
+    fmt::print("{}\n", out.dump(2));
+  } else if (all.empty()) {
+    fmt::print("No server of yours runs.\n");
+  }
+  for (std::size_t i = 0; form == Form::text && i < all.size(); ++i) {
+    if (i > 0) fmt::print("\n");
+    if (all[i].status.is_object()) {
+      print_status(all[i].status);
+    } else {
+      fail(unreachable(all[i].instance, "its control socket is silent"));
+    }
+  }
+  return all.empty() ? kFailed : kFine;
+}
+
+int run_reload(const Meant& meant) {
+  const auto found = find_server(meant);
+  if (const auto* const finding = std::get_if<Finding>(&found)) return fail(*finding);
+  const auto& instance = std::get<machine::Instance>(found);
+  const auto reply = ask_running(instance, "POST", "/v1/reload");
+  if (!reply) return kFailed;
   if (reply->status != 200) {
     fail_with(reply->body);
-    return fail("The settings were not applied; the server goes on as before.");
+    return instance.settings.empty() ? kFailed : fail("The settings were not applied; the server goes on as before.");
   }
   fmt::print("Applied: {}\n", text::escape_line(instance.settings));
   return kFine;
 }
 
-int run_log(const std::string& settings, const LogOptions& options) {
-  const machine::Instance instance = machine::find_instance(settings);
+int run_log(const Meant& meant, const LogOptions& options) {
+  const auto found = find_server(meant);
+  if (const auto* const finding = std::get_if<Finding>(&found)) return fail(*finding);
+  const auto& instance = std::get<machine::Instance>(found);
   if (!machine::lock_holder(instance)) return fail(not_running(instance));
   std::string target = fmt::format("/v1/log?lines={}", options.lines);
   if (options.follow) target += "&follow=true";

@@ -4,18 +4,23 @@
 #include <cstddef>
 #include <string>
 
+#include "client/servers.hpp"
+
 namespace porter::client {
 
-// `settings` is what --settings named; empty: the usual place. The results are exit statuses.
+// `settings` is what --settings named; empty: the usual place. `meant` finds a server that runs. The results are exit
+// statuses.
 
 /// Starts the server in the background, and returns once it answers or has said why it does not.
 int run_start(const std::string& settings);
-int run_stop(const std::string& settings);
+int run_stop(const Meant& meant);
 int run_restart(const std::string& settings);
 
 enum class Form { text, json };
-int run_status(const std::string& settings, Form form);
-int run_reload(const std::string& settings);
+int run_status(const Meant& meant, Form form);
+/// All servers of this user that run.
+int run_status_of_all(Form form);
+int run_reload(const Meant& meant);
 
 struct LogOptions {
   bool follow = false;
@@ -23,7 +28,7 @@ struct LogOptions {
   bool errors = false;
   std::size_t lines = 40;
 };
-int run_log(const std::string& settings, const LogOptions& options);
+int run_log(const Meant& meant, const LogOptions& options);
 int run_check(const std::string& file);
 
 }  // namespace porter::client

@@ -9,6 +9,7 @@
 #include <nlohmann/json.hpp>
 
 #include "core/settings/read_settings.hpp"
+#include "machine/environment.hpp"
 #include "machine/instance.hpp"
 #include "machine/probe.hpp"
 
@@ -23,7 +24,7 @@ std::vector<machine::FoundInterpreter> probe(const Settings& settings) {
   run::RunSet runs(context.get_executor());
   std::vector<machine::FoundInterpreter> all;
   machine::VersionsKnown none;
-  asio::co_spawn(context, machine::probe_interpreters(runs, settings, none),
+  asio::co_spawn(context, machine::probe_interpreters(runs, settings, machine::search_path(), none),
                  [&](const std::exception_ptr&, std::vector<machine::FoundInterpreter> found) {
                    all = std::move(found);
                    context.stop();

@@ -21,6 +21,8 @@ using namespace porter::client;
 /// What the command line says, and what is to be done.
 struct CommandLine {
   std::string settings;
+  Meant meant;  ///< What --at says.
+  bool all = false;
   bool json = false;
   ServeOptions serve;
   RehearseOptions rehearse;
@@ -30,6 +32,13 @@ struct CommandLine {
   std::string what;
   std::function<int()> run;
 
+  /// The server that a command is about that was given as "uporter `name`".
+  Meant server(const std::string& name) const {
+    Meant out = meant;
+    out.settings = settings;
+    out.command = "uporter " + name;
+    return out;
+  }
   Form form() const { return json ? Form::json : Form::text; }
 };
 
@@ -43,6 +52,16 @@ CLI::App* add(CLI::App& to, CommandLine& line, const std::string& name, const st
 }
 
 void add_json(CLI::App* command, CommandLine& line) { command->add_flag("--json", line.json, "Print JSON"); }
+
+/// Adds a command about a server that runs, which is found where it is not named.
+CLI::App* add_to_running(CLI::App& app, CommandLine& line, const std::string& name, const std::string& description,
+                         std::function<int(const Meant&)> run) {
+  CLI::App* const command =
+      add(app, line, name, description, [&line, name, run = std::move(run)] { return run(line.server(name)); });
+  command->add_option("--at", line.meant.port, "The port of the server that is meant, where several run")
+      ->check(CLI::Range(1, 65535));
+  return command;
+}
 
 void add_serving(CLI::App& app, CommandLine& line) {
   ServeOptions& options = line.serve;
@@ -61,16 +80,18 @@ void add_serving(CLI::App& app, CommandLine& line) {
 
 void add_instance(CLI::App& app, CommandLine& line) {
   add(app, line, "start", "Start the server in the background", [&line] { return run_start(line.settings); });
-  add(app, line, "stop", "Stop it; what is running gets a moment to finish",
-      [&line] { return run_stop(line.settings); });
+  add_to_running(app, line, "stop", "Stop it; what is running gets a moment to finish", run_stop);
   add(app, line, "restart", "Stop it and start it anew", [&line] { return run_restart(line.settings); });
-  add_json(add(app, line, "status", "Tell whether it runs, and what it serves",
-               [&line] { return run_status(line.settings, line.form()); }),
-           line);
-  add(app, line, "reload", "Have it read its settings anew; it does so by itself when they are saved",
-      [&line] { return run_reload(line.settings); });
-  CLI::App* const log =
-      add(app, line, "log", "Show the last requests", [&line] { return run_log(line.settings, line.log); });
+  CLI::App* const status =
+      add_to_running(app, line, "status", "Tell whether it runs, and what it serves", [&line](const Meant& meant) {
+        return line.all ? run_status_of_all(line.form()) : run_status(meant, line.form());
+      });
+  status->add_flag("--all", line.all, "Tell of all servers of yours that run");
+  add_json(status, line);
+  add_to_running(app, line, "reload", "Have it read its settings anew; it does so by itself when they are saved",
+                 run_reload);
+  CLI::App* const log = add_to_running(app, line, "log", "Show the last requests",
+                                       [&line](const Meant& meant) { return run_log(meant, line.log); });
   log->add_flag("--follow", line.log.follow, "Go on with those that come");
   log->add_option("--site", line.log.site, "Only those of one site");
   log->add_flag("--errors", line.log.errors, "Only those with a status from 400 on");
@@ -123,12 +144,12 @@ void add_sites(CLI::App& app, CommandLine& line) {
 
 void add_explaining(CLI::App& app, CommandLine& line) {
   CLI::App* const explain =
-      add(app, line, "explain", "Tell what a URL leads to, or under which URLs a file is served, and why",
-          [&line] { return run_explain(line.settings, line.what, line.form()); });
+      add_to_running(app, line, "explain", "Tell what a URL leads to, or under which URLs a file is served, and why",
+                     [&line](const Meant& meant) { return run_explain(meant, line.what, line.form()); });
   explain->add_option("WHAT", line.what, "A URL, or the path of a file or folder")->required();
   add_json(explain, line);
-  add_json(add(app, line, "doctor", "Check settings, addresses, document roots, scripts and interpreters",
-               [&line] { return run_doctor(line.settings, line.form()); }),
+  add_json(add_to_running(app, line, "doctor", "Check settings, addresses, document roots, scripts and interpreters",
+                          [&line](const Meant& meant) { return run_doctor(meant, line.form()); }),
            line);
   add_json(add(app, line, "interpreters", "List the languages that can be run on this machine",
                [&line] { return run_interpreters(line.settings, line.form()); }),

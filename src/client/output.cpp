@@ -42,8 +42,8 @@ int fail(const std::vector<SettingsProblem>& problems) {
 
 int fail_with(const nlohmann::json& body) {
   if (!body.is_object()) return fail("The server gave an answer that cannot be read.");
-  for (const auto& problem : body.value("problems", nlohmann::json::array()))
-    std::fputs(problem.value("text", std::string("(unknown problem)\n")).c_str(), stderr);
+  for (const auto& finding : body.value("findings", nlohmann::json::array()))
+    std::fputs(finding.value("text", std::string("(unknown finding)\n")).c_str(), stderr);
   return kFailed;
 }
 

@@ -30,7 +30,7 @@ std::string shown(const nlohmann::json& text);
 int fail(const std::string& sentence, int status = kFailed);
 /// Prints each problem to the error stream; kFailed.
 int fail(const std::vector<SettingsProblem>& problems);
-/// The same for the problems in an answer of the control interface.
+/// The same for the findings in an answer of the control interface.
 int fail_with(const nlohmann::json& body);
 /// Prints the finding's sentence and what to do; kFailed.
 int fail(const Finding& finding);

@@ -10,6 +10,7 @@
 #include <array>
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/io_context.hpp>
+#include <charconv>
 #include <climits>
 #include <cstdio>
 #include <iostream>
@@ -19,16 +20,22 @@
 #include "client/output.hpp"
 #include "core/files/beneath.hpp"
 #include "core/files/content.hpp"
+#include "core/files/paths.hpp"
 #include "core/findings/finding_json.hpp"
+#include "core/http/findings.hpp"
 #include "core/http/host.hpp"
+#include "core/http/media_type.hpp"
 #include "core/http/status.hpp"
-#include "core/script/meta_variables.hpp"
+#include "core/script/script_head.hpp"
 #include "core/settings/read_settings.hpp"
 #include "core/sites/choose.hpp"
+#include "core/sites/places.hpp"
+#include "core/sites/route.hpp"
 #include "core/text/text.hpp"
 #include "machine/environment.hpp"
 #include "machine/instance.hpp"
 #include "run/kin.hpp"
+#include "run/script_order.hpp"
 #include "run/script_run.hpp"
 
 namespace porter::client {
@@ -41,15 +48,21 @@ int bad_use(const std::string& sentence) { return fail(sentence, kBadUse); }
 
 /// What a rehearsal came to.
 struct Rehearsed {
-  std::string command;
+  std::string command = "(nothing is run)";
   std::vector<std::string> environment;
+  std::vector<std::string> redirected_to;  ///< Paths of the site that scripts have asked for in their own place.
   int status = 500;
   std::string reason;
   std::vector<std::pair<std::string, std::string>> fields;
   std::string body;
   std::string error_text;
-  std::optional<run::RunEnd> end;
+  std::optional<run::ProcessEnd> end;
   std::vector<Finding> findings;
+
+  void fail_by(Finding finding) {
+    status = status_of(finding.code);
+    findings.push_back(std::move(finding));
+  }
 };
 
 /// The document root for a script on disk: the nearest folder above its script folder, else its own folder.
@@ -117,72 +130,181 @@ files::Descriptor file_with(const std::string& content) {
   return out;
 }
 
-asio::awaitable<void> run_script(std::string method, std::shared_ptr<run::ScriptRun> run, Rehearsed& out) {
-  const bool has_head = co_await run->read_head();
-  if (has_head) {
-    out.status = run->head().status;
-    out.reason = run->head().reason;
-    out.fields = run->head().fields;
-    if (http::has_no_body(out.status)) run->expect_no_body();
-    for (;;) {
-      const std::string_view piece = co_await run->read_page();
-      if (piece.empty()) break;
-      out.body += piece;
+/// One request, from its route to the answer, by way of as many scripts as it takes.
+class Rehearsal {
+ public:
+  Rehearsal(const sites::Surroundings& in, const Site& site, const RehearseOptions& options, Request& request)
+      : in_(in), site_(site), options_(options), request_(request), runs_(context_.get_executor()) {}
+
+  /// False: it leads to something that is not run, and there is nothing to be rehearsed.
+  bool run(Rehearsed& out) {
+    auto outcome = route();
+    const bool leads_to_script =
+        std::holds_alternative<sites::ScriptFound>(outcome) || std::holds_alternative<Finding>(outcome);
+    if (leads_to_script) follow(std::move(outcome), out);
+    if (request_.head.method == "HEAD") out.body.clear();
+    return leads_to_script;
+  }
+
+ private:
+  sites::Outcome route() const {
+    return sites::route_within(in_, site_, {request_.head.method, request_.target}).outcome;
+  }
+
+  void follow(sites::Outcome outcome, Rehearsed& out) {
+    while (const auto* const script = std::get_if<sites::ScriptFound>(&outcome)) {
+      const auto location = run_script(*script, out);
+      if (!location) return;
+      auto next = redirect_to(*location, out);
+      if (!next) return;
+      outcome = std::move(*next);
+    }
+    if (auto* const finding = std::get_if<Finding>(&outcome)) return out.fail_by(std::move(*finding));
+    show(outcome, out);
+  }
+
+  /// Goes on with another path of the site, as the server does (RFC 3875, section 6.2.2); nullopt: that is no more to
+  /// be done.
+  std::optional<sites::Outcome> redirect_to(const std::string& location, Rehearsed& out) {
+    out.redirected_to.push_back(location);
+    if (out.redirected_to.size() > run::kMostLocalRedirects) {
+      out.fail_by(run::too_many_redirects(location));
+      return std::nullopt;
+    }
+    auto target = http::parse_target(location, "GET");
+    if (const auto* const error = std::get_if<http::TargetError>(&target)) {
+      out.fail_by(http::finding_of(*error));
+      return std::nullopt;
+    }
+    request_.target = std::move(std::get<http::Target>(target));
+    if (request_.head.method != "HEAD") request_.head.method = "GET";
+    request_.has_body = false;
+    return route();
+  }
+
+  /// Shows what a local redirect has led to, other than a script.
+  static void show(const sites::Outcome& outcome, Rehearsed& out) {
+    out.fields.clear();
+    if (const auto* const redirect = std::get_if<sites::Redirect>(&outcome)) {
+      out.status = redirect->status;
+      out.fields = {{"Location", redirect->location}};
+      return;
+    }
+    out.status = 200;
+    if (const auto* const file = std::get_if<sites::FileFound>(&outcome)) {
+      const auto types = http::parse_type_list(files::content_of("/etc/mime.types").value_or(""));
+      out.fields = {{"Content-Type", http::media_type(files::base_name(file->path), types)}};
+      out.body = files::content_of(file->path).value_or("");
+    } else {
+      out.fields = {{"Content-Type", "text/html; charset=utf-8"}};
+      out.body = "(a page of the server's own)\n";
     }
   }
-  auto finding = co_await run->judge();
-  if (finding) {
-    if (!has_head || run->has_no_page_for(*finding)) out.status = status_of(finding->code);
-    out.findings.push_back(std::move(*finding));
-  }
-  out.error_text = run->report().error_text;
-  out.end = run->end();
-  if (method == "HEAD") out.body.clear();
-}
 
-Rehearsed rehearse(const Settings& settings, const Site& site, const sites::ScriptFound& script, Request& request,
-                   const RehearseOptions& options) {
-  Rehearsed out;
-  out.command = run::command_by_hand(script);
-  const auto host = http::parse_host(options.host);
-  const script::Peer peer{"127.0.0.1", 50000, host && host->port ? *host->port : std::uint16_t{80},
-                          host ? host->name : "localhost"};
-  std::optional<std::uint64_t> length;
-  if (request.has_body) length = request.body.size();
-  const run::Runner runner = run::runner_of(script);
-  run::ScriptOrder order{.script = script, .runner = runner};
-  order.document_root = site.document_root;
-  order.method = request.head.method;
-  order.query = request.target.query;
-  order.environment =
-      script::meta_variables(script, site, request.head, request.target, peer, length, machine::passed_on());
-  out.environment = order.environment.list();
-  if (request.has_body) {
-    order.input = run::InputKind::file;
-    order.input_file = file_with(request.body);
-    order.input_length = request.body.size();
+  /// Runs one script. The path that it has answered with in its own place; nullopt: it has answered itself.
+  std::optional<std::string> run_script(const sites::ScriptFound& script, Rehearsed& out) {
+    out.command = run::command_by_hand(script);
+    const auto host = http::parse_host(options_.host);
+    const run::Runner runner = run::runner_of(script);
+    const run::ScriptRequest asked{script,
+                                   runner,
+                                   site_,
+                                   request_.head,
+                                   request_.target,
+                                   run::caller_of("127.0.0.1", 50000, "127.0.0.1", host ? host->port.value_or(80) : 80,
+                                                  host ? host->name : "localhost"),
+                                   passed_on_};
+    run::ScriptInput input;
+    if (request_.has_body) input = {run::InputKind::file, file_with(request_.body), request_.body.size()};
+    auto order = run::order_script(asked, std::move(input), in_.settings.limits);
+    out.environment = order.run.environment.list();
+    auto started = run::ScriptRun::start(context_.get_executor(), runs_, std::move(order));
+    if (auto* const finding = std::get_if<Finding>(&started)) {
+      out.fail_by(std::move(*finding));
+      return std::nullopt;
+    }
+    const auto run = std::get<std::shared_ptr<run::ScriptRun>>(started);
+    std::optional<std::string> location;
+    context_.restart();
+    asio::co_spawn(context_, take_answer(run, out, location), [this](const std::exception_ptr& error) {
+      context_.stop();
+      if (error) std::rethrow_exception(error);
+    });
+    context_.run();
+    return location;
   }
-  order.limits = settings.limits;
-  // What the script starts ends with the rehearsal, as it ends with a request.
-  run::hold_kin();
-  asio::io_context context(1);
-  run::RunSet runs(context.get_executor());
-  auto started = run::ScriptRun::start(context.get_executor(), runs, std::move(order));
-  if (auto* const finding = std::get_if<Finding>(&started)) {
-    out.status = status_of(finding->code);
-    out.findings.push_back(std::move(*finding));
-    return out;
+
+  static asio::awaitable<void> take_answer(std::shared_ptr<run::ScriptRun> run, Rehearsed& out,
+                                           std::optional<std::string>& location) {
+    auto verdict = co_await run->verdict();
+    std::optional<Finding> finding;
+    if (auto* const none = std::get_if<run::ScriptRun::NoPage>(&verdict)) {
+      if (none->finding) out.fail_by(std::move(*none->finding));
+    } else if (auto* const redirect = std::get_if<run::ScriptRun::LocalRedirect>(&verdict)) {
+      location = std::move(redirect->location);
+      finding = co_await run->judge();
+    } else {
+      auto* const page = std::get_if<run::ScriptRun::Page>(&verdict);
+      if (page != nullptr) {
+        out.status = run->head().status;
+        out.reason = run->head().reason;
+        out.fields = run->head().fields;
+      }
+      for (;;) {
+        if (page != nullptr && page->is_whole && run->gathered().empty()) break;
+        const std::string_view piece = co_await run->read_page();
+        if (piece.empty()) break;
+        if (page == nullptr || run->sends_body()) out.body += piece;
+      }
+      if (page != nullptr && page->is_whole) {
+        finding = std::move(page->finding);
+      } else {
+        finding = co_await run->judge();
+      }
+      // What it has sent is the client's to judge.
+      if (page == nullptr) finding.reset();
+      if (page == nullptr) read_direct_head(out);
+    }
+    if (finding && !location) out.findings.push_back(std::move(*finding));
+    out.error_text += run->report().error_text;
+    out.end = run->end();
   }
-  asio::co_spawn(context,
-                 run_script(std::string(request.head.method), std::get<std::shared_ptr<run::ScriptRun>>(started), out),
-                 [&context](const std::exception_ptr& error) {
-                   context.stop();
-                   if (error) std::rethrow_exception(error);
-                 });
-  context.run();
-  run::end_all_kin();
-  return out;
-}
+
+  /// Takes the head off what a program has sent to the client directly, as the client would.
+  static void read_direct_head(Rehearsed& out) {
+    const auto length = script::script_head_length(out.body);
+    std::size_t at = 0;
+    for (bool is_first = true; length && at < *length; is_first = false) {
+      const std::size_t end = out.body.find('\n', at);
+      std::string_view line = std::string_view(out.body).substr(at, end - at);
+      if (line.ends_with('\r')) line.remove_suffix(1);
+      at = end + 1;
+      const std::size_t colon = line.find(':');
+      if (is_first) {
+        read_status_line(line, out);
+      } else if (colon != line.npos) {
+        out.fields.emplace_back(line.substr(0, colon), http::trim(line.substr(colon + 1)));
+      }
+    }
+    if (length) out.body.erase(0, *length);
+  }
+
+  static void read_status_line(std::string_view line, Rehearsed& out) {
+    const std::size_t space = line.find(' ');
+    if (!line.starts_with("HTTP/1.") || space == line.npos) return;
+    std::from_chars(line.data() + space + 1, line.data() + line.size(), out.status);
+    const std::size_t reason = line.find(' ', space + 1);
+    if (reason != line.npos) out.reason = line.substr(reason + 1);
+  }
+
+  const sites::Surroundings& in_;
+  const Site& site_;
+  const RehearseOptions& options_;
+  Request& request_;
+  const std::vector<std::string> passed_on_ = machine::passed_on();
+  asio::io_context context_{1};
+  run::RunSet runs_;
+};
 
 void print_text(const Rehearsed& result, const RehearseOptions& options) {
   fmt::print("Command      {}\n", text::escape_line(result.command));
@@ -190,6 +312,7 @@ void print_text(const Rehearsed& result, const RehearseOptions& options) {
     fmt::print("Environment\n");
     for (const std::string& variable : result.environment) fmt::print("  {}\n", text::escape_line(variable));
   }
+  for (const std::string& path : result.redirected_to) fmt::print("Goes on at   {}\n", text::escape_line(path));
   fmt::print("Answer       {} {}\n", result.status,
              result.reason.empty() ? http::reason_phrase(result.status) : result.reason);
   for (const auto& [name, value] : result.fields) fmt::print("  {}: {}\n", name, text::escape_line(value));
@@ -202,8 +325,8 @@ void print_text(const Rehearsed& result, const RehearseOptions& options) {
       fmt::print("  {}\n", text::escape_line(line));
   }
   if (result.end) {
-    const std::string how = result.end->signal != 0 ? "ended by " + script::signal_name(result.end->signal)
-                                                    : fmt::format("exit status {}", result.end->exit_status);
+    const std::string how = result.end->signal ? "ended by " + script::signal_name(*result.end->signal)
+                                               : fmt::format("exit status {}", result.end->exit_status.value_or(0));
     fmt::print("Run          {}, {} ms, {} at most\n", how, result.end->duration.count(),
                text::format_size(static_cast<std::uint64_t>(result.end->peak_memory_kib) * 1024));
   }
@@ -221,11 +344,13 @@ void print_json(const Rehearsed& result, const RehearseOptions& options) {
     out["fields"].push_back({{"name", name}, {"value", text::to_utf8(value)}});
   if (options.show_environment)
     for (const std::string& variable : result.environment) out["environment"].push_back(text::to_utf8(variable));
-  if (result.end)
-    out["run"] = {{"exit_status", result.end->exit_status},
-                  {"signal", result.end->signal},
-                  {"milliseconds", result.end->duration.count()},
-                  {"peak_memory_kib", result.end->peak_memory_kib}};
+  for (const std::string& path : result.redirected_to) out["redirected_to"].push_back(text::to_utf8(path));
+  if (result.end) {
+    auto& run =
+        out["run"] = {{"milliseconds", result.end->duration.count()}, {"peak_memory_kib", result.end->peak_memory_kib}};
+    if (result.end->exit_status) run["exit_status"] = *result.end->exit_status;
+    if (result.end->signal) run["signal"] = *result.end->signal;
+  }
   out["findings"] = json_of(result.findings);
   fmt::print("{}\n", out.dump(2));
 }
@@ -243,24 +368,16 @@ Settings settings_for(const std::string& root) {
   settings.sites.emplace_back();
   settings.sites.front().name = "rehearsal";
   settings.sites.front().document_root = root;
-  settings.search_path = machine::search_path();
   return settings;
 }
 
 /// Finds the site that shows the file at `path`; false if none does.
 bool find_site_of(const std::string& path, Place& place) {
-  for (std::size_t i = 0; i < place.settings.sites.size(); ++i) {
-    const Site& site = place.settings.sites[i];
-    std::vector<std::pair<std::string, std::string>> roots = {{site.document_root, ""}};
-    for (const Mount& mount : site.mounts) roots.emplace_back(mount.target, mount.path);
-    for (const auto& [root, prefix] : roots) {
-      if (path != root && !path.starts_with(root + "/")) continue;
-      place.site = i;
-      place.url_path = http::percent_encode_path(prefix + path.substr(root.size()));
-      return true;
-    }
-  }
-  return false;
+  const auto places = sites::places_of(place.settings, path);
+  if (places.empty()) return false;
+  place.site = static_cast<std::size_t>(places.front().site - place.settings.sites.data());
+  place.url_path = http::percent_encode_path(places.front().path);
+  return true;
 }
 
 /// Finds the site that answers for the host and port; false if none does.
@@ -332,18 +449,16 @@ int run_rehearse(const RehearseOptions& given) {
   place.url_path += http::percent_encode_path(options.path_info);
   Request request;
   if (const auto problem = compose(options, place.url_path, request)) return bad_use(*problem);
-  auto resolution = sites::resolve(settings, site, {request.head.method, request.target});
+  const std::string search_path = machine::search_path();
+  const sites::Surroundings in{settings, search_path};
+  // What the script starts ends with the rehearsal, as it ends with a request.
+  run::hold_kin();
   Rehearsed result;
-  if (auto* const finding = std::get_if<Finding>(&resolution.outcome)) {
-    result.command = "(nothing is run)";
-    result.status = status_of(finding->code);
-    result.findings.push_back(std::move(*finding));
-  } else if (auto* const script = std::get_if<sites::ScriptFound>(&resolution.outcome)) {
-    result = rehearse(settings, site, *script, request, options);
-  } else {
+  const bool is_run = Rehearsal(in, site, options, request).run(result);
+  run::end_all_kin();
+  if (!is_run)
     return bad_use(fmt::format("{} is not run but shown as it is: it is no script, and lies in no script folder.",
                                text::escape_line(given.script)));
-  }
   if (options.body_only) {
     std::fwrite(result.body.data(), 1, result.body.size(), stdout);
     for (const Finding& finding : result.findings)

@@ -1,4 +1,4 @@
-// Turning this process into uporterd, so that signals and the exit status are the server's own.
+// Turning this process into uporterd, so that signals and the exit status are the server's own; and starting others.
 #include "client/serve.hpp"
 
 #include <unistd.h>
@@ -11,7 +11,11 @@
 #include <cstring>
 
 #include "client/output.hpp"
+#include "client/servers.hpp"
+#include "core/files/beneath.hpp"
+#include "machine/environment.hpp"
 #include "machine/instance.hpp"
+#include "run/process.hpp"
 
 namespace porter::client {
 
@@ -21,6 +25,21 @@ std::string server_program() {
   if (length <= 0) return "uporterd";
   const std::string path(self.data(), static_cast<std::size_t>(length));
   return path.substr(0, path.rfind('/') + 1) + "uporterd";
+}
+
+std::optional<int> run_here(const std::string& name, std::vector<std::string> words) {
+  run::StartOrder order;
+  order.program = files::find_program(name, machine::search_path());
+  if (order.program.empty()) return std::nullopt;
+  order.arguments = std::move(words);
+  order.environment = script::Environment(machine::own_environment());
+  order.folder = current_folder();
+  order.input = STDIN_FILENO;
+  order.output = STDOUT_FILENO;
+  order.error = STDERR_FILENO;
+  // It may be a browser, which stays when this command is over.
+  order.leads = run::StartOrder::Leads::session;
+  return run::run_to_its_end(std::move(order));
 }
 
 int run_serve(const ServeOptions& options) {

@@ -1,6 +1,7 @@
-// uporter serve: shows a folder until Ctrl+C.
+// Other programs: uporter serve, which becomes the server, and those that a command has part of its work done by.
 #pragma once
 
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -16,6 +17,10 @@ struct ServeOptions {
 
 /// Becomes uporterd. Returns only if that cannot be started, with an exit status.
 int run_serve(const ServeOptions& options);
+
+/// Runs the program called `name` with the arguments `words`, argv[0] included, and with the streams and the
+/// environment of this one, to its end. Its exit status; nullopt: there is no such program, or it was ended.
+std::optional<int> run_here(const std::string& name, std::vector<std::string> words);
 
 /// The path of uporterd, which lies beside this program.
 std::string server_program();

@@ -2,9 +2,7 @@
 #include "client/site_commands.hpp"
 
 #include <fmt/format.h>
-#include <spawn.h>
 #include <sys/stat.h>
-#include <sys/wait.h>
 #include <unistd.h>
 
 #include <array>
@@ -14,9 +12,11 @@
 
 #include "client/control_client.hpp"
 #include "client/output.hpp"
-#include "core/files/beneath.hpp"
+#include "client/serve.hpp"
+#include "client/servers.hpp"
 #include "core/http/target.hpp"
 #include "core/sites/choose.hpp"
+#include "core/sites/site_json.hpp"
 #include "core/text/text.hpp"
 #include "machine/environment.hpp"
 #include "machine/explain.hpp"
@@ -78,7 +78,7 @@ std::string real_path(const std::string& named) {
 
 void tell_server(const machine::Instance& instance) {
   if (!machine::lock_holder(instance))
-    fmt::print("The server is not running. Start it: uporter start{}\n", machine::settings_option(instance.settings));
+    fmt::print("The server is not running. Start it: uporter start{}\n", instance.option());
 }
 
 /// The site that is meant where none is named; empty, with a sentence printed, if there is none.
@@ -128,43 +128,34 @@ int run_site_remove(const std::string& settings, const std::string& name) {
 
 int run_site_list(const std::string& settings, Form form) {
   const machine::Instance instance = machine::find_instance(settings);
-  Json sites = Json::array();
+  Json all;
   if (machine::lock_holder(instance)) {
     const Reply reply = ask(instance, "GET", "/v1/sites");
     if (reply.status != 200) return fail("The server does not answer.");
-    sites = reply.body["sites"];
+    all = reply.body["sites"];
   } else {
     const auto alone = read_alone(instance);
     if (!alone) return kFailed;
-    for (const Site& site : alone->sites) {
-      Json mounts = Json::array();
-      for (const Mount& mount : site.mounts)
-        mounts.push_back({{"path", text::to_utf8(mount.path)}, {"target", text::to_utf8(mount.target)}});
-      sites.push_back({{"name", site.name},
-                       {"url", url_of_site(*alone, site)},
-                       {"document_root", text::to_utf8(site.document_root)},
-                       {"hosts", site.hosts},
-                       {"mounts", mounts}});
-    }
+    all = sites::json_of_sites(*alone);
   }
   if (form == Form::json) {
-    fmt::print("{}\n", sites.dump(2));
+    fmt::print("{}\n", all.dump(2));
     return kFine;
   }
   std::size_t name_width = 4;
   std::size_t url_width = 3;
-  for (const Json& site : sites) {
+  for (const Json& site : all) {
     name_width = std::max(name_width, site["name"].get<std::string>().size());
     url_width = std::max(url_width, site["url"].get<std::string>().size());
   }
-  if (sites.empty()) fmt::print("No site yet. Add one: uporter site add NAME FOLDER\n");
-  for (const Json& site : sites) {
+  if (all.empty()) fmt::print("No site yet. Add one: uporter site add NAME FOLDER\n");
+  for (const Json& site : all) {
     fmt::print("{:<{}}  {}{:<{}}{}  {}\n", text::escape_line(site["name"].get<std::string>()), name_width, paint().bold,
                site["url"].get<std::string>(), url_width, paint().plain,
-               text::escape_line(site["document_root"].get<std::string>()));
+               text::escape_line(site["folder"].get<std::string>()));
     for (const Json& mount : site["mounts"])
       fmt::print("{:<{}}  {:<{}}  {}\n", "", name_width, "  " + text::escape_line(mount["path"].get<std::string>()),
-                 url_width, text::escape_line(mount["target"].get<std::string>()));
+                 url_width, text::escape_line(mount["folder"].get<std::string>()));
   }
   return kFine;
 }
@@ -182,7 +173,7 @@ int run_mount_add(const std::string& settings, const MountOptions& options) {
                             text::escape_line(edit.path)),
                 kBadUse);
   const auto after =
-      change(instance, edit, "POST", "/v1/mounts", {{"site", edit.site}, {"path", edit.path}, {"target", edit.folder}});
+      change(instance, edit, "POST", "/v1/mounts", {{"site", edit.site}, {"path", edit.path}, {"folder", edit.folder}});
   const Site* const site = after ? find_site(*after, edit.site) : nullptr;
   if (site == nullptr) return kFailed;
   const std::string base = url_of_site(*after, *site);
@@ -220,10 +211,9 @@ int run_open(const std::string& named, const std::string& what) {
   } else if (what.empty()) {
     url = "http://localhost:" + std::to_string(settings->listeners().front().address.port) + "/";
   } else {
-    const machine::Standing standing{true, 0, machine::settings_option(instance.settings)};
-    std::array<char, PATH_MAX> here{};
-    const auto explanation =
-        machine::explain(*settings, standing, what, ::getcwd(here.data(), here.size()) != nullptr ? here.data() : "/");
+    const machine::Standing standing{true, 0, instance.option()};
+    const std::string search_path = machine::search_path();
+    const auto explanation = machine::explain({*settings, search_path}, standing, what, current_folder());
     for (const Finding& finding : explanation.findings) fail(finding);
     if (explanation.urls.empty()) return kFailed;
     url = explanation.urls.front();
@@ -231,15 +221,9 @@ int run_open(const std::string& named, const std::string& what) {
   fmt::print("{}\n", url);
   std::fflush(stdout);
   if (!machine::lock_holder(instance))
-    return fail({Code::server_not_running,
-                 {{"settings", instance.settings}, {"option", machine::settings_option(instance.settings)}}});
+    return fail({Code::server_not_running, {{"settings", instance.settings}, {"option", instance.option()}}});
   const bool has_display = std::getenv("DISPLAY") != nullptr || std::getenv("WAYLAND_DISPLAY") != nullptr;
-  const std::string program = files::find_program("xdg-open", machine::search_path());
-  if (!has_display || program.empty()) return kFine;
-  std::array<char*, 3> arguments = {const_cast<char*>(program.c_str()), url.data(), nullptr};
-  pid_t id = -1;
-  int status = 0;
-  if (::posix_spawn(&id, program.c_str(), nullptr, nullptr, arguments.data(), environ) == 0) ::waitpid(id, &status, 0);
+  if (has_display) run_here("xdg-open", {"xdg-open", url});
   return kFine;
 }
 

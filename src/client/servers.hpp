@@ -1,0 +1,40 @@
+// The servers of this user that run, and which of them a command is about.
+#pragma once
+
+#include <nlohmann/json.hpp>
+#include <string>
+#include <variant>
+#include <vector>
+
+#include "core/findings/finding.hpp"
+#include "machine/instance.hpp"
+
+namespace porter::client {
+
+/// How a command says which server it is about.
+struct Meant {
+  std::string settings;  ///< --settings; empty: not said.
+  int port = 0;          ///< --at; 0: not said.
+  std::string command;   ///< As it is typed, such as "uporter log": what is to be typed in its place is made from it.
+};
+
+/// A server that runs, with what it says of itself.
+struct RunningServer {
+  machine::Instance instance;
+  nlohmann::json status;  ///< As the control interface has it; null: it does not answer.
+};
+
+/// All that run, in the order of their folders and settings.
+std::vector<RunningServer> running_servers();
+
+/// The server that is meant. Unless it is named: the one for ./porter.toml, if there is such a file; else the one that
+/// shows `near`, an absolute path; else the one for the settings of the user; else the only one that runs. It need not
+/// run, except where it is named by its port. A finding: none, or several, could be meant.
+std::variant<machine::Instance, Finding> find_server(const Meant& meant, const std::string& near);
+/// The same, near the folder that the command is given in.
+std::variant<machine::Instance, Finding> find_server(const Meant& meant);
+
+/// The folder that the command is given in.
+std::string current_folder();
+
+}  // namespace porter::client
