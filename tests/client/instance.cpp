@@ -198,7 +198,7 @@ TEST_CASE("settings are taken up when they are saved, and bad ones change nothin
   CHECK(has(home.run({"log"}).output, "Settings not applied"));
   home.settings(home.usual());
   CHECK(home.run({"reload"}).status == 0);
-  CHECK(has(home.run({"status"}).output, "Problems     none"));
+  CHECK(has(home.run({"status"}).output, "Findings     none"));
 }
 
 TEST_CASE("sites and mounts come and go, with and without a server, and the file stays as it was") {

@@ -33,6 +33,14 @@ void* allocate(std::size_t size, std::size_t alignment = 0) {
   return memory;
 }
 
+void* try_to_allocate(std::size_t size) noexcept {
+  try {
+    return allocate(size);
+  } catch (const std::bad_alloc&) {
+    return nullptr;
+  }
+}
+
 }  // namespace
 
 void* operator new(std::size_t size) { return allocate(size); }
@@ -43,6 +51,8 @@ void* operator new(std::size_t size, std::align_val_t alignment) {
 void* operator new[](std::size_t size, std::align_val_t alignment) {
   return allocate(size, static_cast<std::size_t>(alignment));
 }
+void* operator new(std::size_t size, const std::nothrow_t&) noexcept { return try_to_allocate(size); }
+void* operator new[](std::size_t size, const std::nothrow_t&) noexcept { return try_to_allocate(size); }
 void operator delete(void* memory) noexcept { std::free(memory); }
 void operator delete[](void* memory) noexcept { std::free(memory); }
 void operator delete(void* memory, std::size_t) noexcept { std::free(memory); }
