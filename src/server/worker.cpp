@@ -1,7 +1,6 @@
 // A worker's thread, its timer for all deadlines, and its end.
 #include "server/worker.hpp"
 
-#include <fcntl.h>
 #include <sys/socket.h>
 #include <unistd.h>
 
@@ -16,6 +15,7 @@
 #include <utility>
 #include <vector>
 
+#include "core/files/descriptor.hpp"
 #include "core/findings/resources.hpp"
 #include "server/connection/connection.hpp"
 
@@ -71,28 +71,25 @@ void WorkerThread::join() {
 
 void Worker::adopt(int socket, const Endpoint& endpoint) {
   // Should memory be lacking, the connection is closed, and is counted no more.
-  const auto give_up = [counted = &counted_](int open) {
-    ::close(open);
-    counted->fetch_sub(1, std::memory_order_relaxed);
-  };
+  const auto count_down = [counted = &counted_] { counted->fetch_sub(1, std::memory_order_relaxed); };
   try {
-    asio::post(context_, [this, socket, endpoint, give_up] {
+    asio::post(context_, [this, socket, endpoint, count_down] {
+      files::Descriptor open(socket);
       std::shared_ptr<Connection> connection;
       try {
         const int family = endpoint.ip.empty() ? AF_UNIX : endpoint.is_v6() ? AF_INET6 : AF_INET;
-        const int copy = ::fcntl(socket, F_DUPFD_CLOEXEC, 3);
-        if (copy >= 0)
-          connection = std::make_shared<Connection>(
-              *this, Transport::Socket(context_, asio::generic::stream_protocol(family, 0), copy), endpoint);
+        Transport::Socket own(context_);
+        own.assign(asio::generic::stream_protocol(family, 0), socket);
+        open.release();
+        connection = std::make_shared<Connection>(*this, std::move(own), endpoint);
       } catch (const std::exception&) {
-        connection.reset();
+        return count_down();
       }
-      if (!connection) return give_up(socket);
-      ::close(socket);
       asio::co_spawn(context_, connection->serve(), [connection](const std::exception_ptr&) {});
     });
   } catch (const std::bad_alloc&) {
-    give_up(socket);
+    ::close(socket);
+    count_down();
   }
 }
 
@@ -134,7 +131,7 @@ void Worker::abort() {
   });
 }
 
-void Worker::record(Exchange exchange, const std::shared_ptr<AccessLogFile>& access_log) {
+void Worker::record(Exchange&& exchange, const std::shared_ptr<AccessLogFile>& access_log) {
   answered_.store(answered_.load(std::memory_order_relaxed) + 1, std::memory_order_relaxed);
   if (access_log) {
     // Only after a reload there is another one; what was for the old one goes there.

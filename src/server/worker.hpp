@@ -76,7 +76,7 @@ class Worker {
 
   /// Hands an exchange that is over to the journal and to the access log, which may be null; once the handlers that are
   /// ready have run, so that a burst is one hand-over.
-  void record(Exchange exchange, const std::shared_ptr<AccessLogFile>& access_log);
+  void record(Exchange&& exchange, const std::shared_ptr<AccessLogFile>& access_log);
 
   /// Tells in the journal, from time to time, that requests are given up for lack of memory.
   void note_lack_of_memory();

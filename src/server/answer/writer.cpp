@@ -29,9 +29,9 @@ void append_field(std::string& out, std::string_view name, std::string_view valu
   for (const std::string_view part : {name, std::string_view(": "), value, std::string_view("\r\n")}) out += part;
 }
 
-void append_number(std::string& out, std::uint64_t number, int base) {
+void append_number(std::string& out, std::uint64_t number) {
   std::array<char, 24> digits;
-  out.append(digits.data(), std::to_chars(digits.data(), digits.data() + digits.size(), number, base).ptr);
+  out.append(digits.data(), std::to_chars(digits.data(), digits.data() + digits.size(), number).ptr);
 }
 
 }  // namespace
@@ -51,7 +51,7 @@ std::string field_lines(const AnswerHead& head, const AnswerFields& of_site) {
     if (!has_field(head, name)) append_field(out, name, value);
   if (head.length && !http::has_no_body(head.status)) {
     out += "Content-Length: ";
-    append_number(out, *head.length, 10);
+    append_number(out, *head.length);
     out += "\r\n";
   }
   return out;
@@ -86,7 +86,7 @@ void Writer::begin(const AnswerHead& head) {
   if (may_have_body && !length_ && !is_chunked_) keeps_ = false;
   if (body_.is_left()) keeps_ = false;
   head_ = "HTTP/1.1 ";
-  append_number(head_, static_cast<std::uint64_t>(head.status), 10);
+  append_number(head_, static_cast<std::uint64_t>(head.status));
   head_ += ' ';
   head_ += head.reason.empty() ? http::reason_phrase(head.status) : head.reason;
   head_ += "\r\n";
@@ -124,15 +124,17 @@ Outgoing Writer::compose(std::string_view bytes, FilePart part, Last last) {
   const std::uint64_t size = bytes.size() + part.length;
   passed_ += size;
   std::string_view end;
-  chunk_head_.clear();
+  std::string_view chunk_head;
   if (is_chunked_ && !drops_body_) {
     if (size > 0) {
-      append_number(chunk_head_, size, 16);
-      chunk_head_ += "\r\n";
+      char* const digits_end = std::to_chars(chunk_head_.data(), chunk_head_.data() + 16, size, 16).ptr;
+      digits_end[0] = '\r';
+      digits_end[1] = '\n';
+      chunk_head = {chunk_head_.data(), digits_end + 2};
     }
     end = last == Last::no ? (size > 0 ? "\r\n" : "") : (size > 0 ? "\r\n0\r\n\r\n" : "0\r\n\r\n");
   }
-  return Outgoing(part, head_, chunk_head_, std::string_view(), bytes, end);
+  return Outgoing(part, head_, chunk_head, {}, bytes, end);
 }
 
 void Writer::count(std::uint64_t before, const Outgoing& left) {
@@ -170,11 +172,11 @@ asio::awaitable<bool> Writer::end() {
 asio::awaitable<bool> Writer::page(AnswerHead head, std::string body) {
   head.length = body.size();
   begin(head);
-  page_ = std::move(body);
-  return send(compose(page_, {}, Last::yes));
+  own_bytes_ = std::move(body);
+  return send(compose(own_bytes_, {}, Last::yes));
 }
 
-Sent Writer::send_ready(ReadyAnswer answer) {
+Sent Writer::send_ready(ReadyAnswer&& answer) {
   ready_ = std::move(answer);
   has_begun_ = has_sent_ = true;
   exchange_.status = ready_.status;
@@ -186,8 +188,8 @@ Sent Writer::send_ready(ReadyAnswer answer) {
   if (sent == Sent::some) {
     // The Date line changes with the second, so what is left of it moves to a place of its own.
     iovec& date = ready_rest_.pieces[2];
-    rest_of_date_.assign(static_cast<const char*>(date.iov_base), date.iov_len);
-    date = Outgoing::piece(rest_of_date_);
+    own_bytes_.assign(static_cast<const char*>(date.iov_base), date.iov_len);
+    date = Outgoing::piece(own_bytes_);
   }
   return sent;
 }

@@ -7,6 +7,7 @@
 // It answers one request, on the thread of its connection.
 #pragma once
 
+#include <array>
 #include <boost/asio/awaitable.hpp>
 #include <chrono>
 #include <cstdint>
@@ -105,7 +106,7 @@ class Writer {
   /// An answer that is whole in memory; its length is that of `body`.
   asio::awaitable<bool> page(AnswerHead head, std::string body);
   /// An answer that lies ready: sends what the socket takes at once. `some`: finish_ready() sends the rest.
-  Sent send_ready(ReadyAnswer answer);
+  Sent send_ready(ReadyAnswer&& answer);
   asio::awaitable<bool> finish_ready();
   /// "100 Continue" (RFC 9110, section 15.2.1). False: the client is gone.
   asio::awaitable<bool> tell_to_continue();
@@ -144,11 +145,10 @@ class Writer {
   std::optional<std::uint64_t> length_;  ///< As announced.
   std::uint64_t passed_ = 0;             ///< Bytes of the body that were given, up to length_.
   std::string head_;                     ///< Until it has been sent.
-  std::string chunk_head_;
-  std::string page_;
+  std::array<char, 20> chunk_head_;      ///< The length of a chunk with its line end.
+  std::string own_bytes_;                ///< A page, or what is left of a Date line, until it has been sent.
   ReadyAnswer ready_;
   Outgoing ready_rest_;
-  std::string rest_of_date_;
 };
 
 /// Tells the client of `socket`, whose request will not be read, what is the matter, as far as that can be done without

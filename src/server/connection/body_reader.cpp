@@ -31,7 +31,7 @@ asio::awaitable<BodyRead> BodyReader::read(std::string& out) {
   if (input_.is_empty()) {
     input_.widen(kBodyBuffer);
     transport_.set_receive_deadline(coarse_now() + bounds_.pause);
-    const std::size_t got = co_await transport_.receive(input_.space(kBodyBuffer));
+    const auto [error, got] = co_await transport_.receive(input_.space(kBodyBuffer));
     transport_.set_receive_deadline(Clock::time_point::max());
     if (got == 0) co_return transport_.has_expired() ? BodyRead::too_slow : BodyRead::gone;
     input_.add(got);

@@ -99,7 +99,7 @@ asio::awaitable<Connection::HeadRead> Connection::read_head() {
       if (head_problem_) co_return HeadRead::rejected;
     }
     const bool was_empty = input_.is_empty();
-    const std::size_t got = co_await transport_.receive(input_.space(most));
+    const auto [error, got] = co_await transport_.receive(input_.space(most));
     if (got == 0) co_return transport_.has_expired() ? HeadRead::expired : HeadRead::closed;
     input_.add(got);
     if (was_empty) start_clock();

@@ -141,12 +141,6 @@ void Transport::send_hastily(std::string_view text) noexcept {
       ::send(socket_.native_handle(), text.data(), text.size(), MSG_NOSIGNAL | MSG_DONTWAIT);
 }
 
-asio::awaitable<std::size_t> Transport::receive(std::span<char> space) {
-  const auto [error, got] =
-      co_await socket_.async_read_some(asio::buffer(space.data(), space.size()), run::kAwait);
-  co_return error ? 0 : got;
-}
-
 asio::awaitable<Transport::Shows> Transport::look() {
   for (;;) {
     const auto [error] = co_await socket_.async_wait(Socket::wait_read, run::kAwait);
@@ -199,7 +193,7 @@ asio::awaitable<void> Transport::close_gently() {
   receive_deadline_ = coarse_now() + kLingerTime;
   std::array<char, 4096> dropped;
   while (!is_aborted_ && !has_expired_) {
-    const std::size_t got = co_await receive(dropped);
+    const auto [failed, got] = co_await receive(dropped);
     if (got == 0) break;
   }
 }

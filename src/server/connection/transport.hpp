@@ -7,7 +7,10 @@
 #include <sys/uio.h>
 
 #include <array>
+#include <boost/asio/as_tuple.hpp>
 #include <boost/asio/awaitable.hpp>
+#include <boost/asio/buffer.hpp>
+#include <boost/asio/deferred.hpp>
 #include <boost/asio/generic/stream_protocol.hpp>
 #include <chrono>
 #include <cstdint>
@@ -68,9 +71,12 @@ class Transport {
   /// Sends as send_now() does a text that need not arrive. Does not allocate.
   void send_hastily(std::string_view text) noexcept;
 
-  /// Waits for bytes and puts them into `space`. 0: the client has closed or broken the connection, the deadline has
-  /// come (has_expired()), or the wait was cancelled.
-  asio::awaitable<std::size_t> receive(std::span<char> space);
+  /// Waits for bytes and puts them into `space`; gives an error, which may be ignored, and their number. 0: the client
+  /// has closed or broken the connection, the deadline has come (has_expired()), or the wait was cancelled. To be
+  /// awaited at once: it is no coroutine, which a wait for each request would feel.
+  auto receive(std::span<char> space) {
+    return socket_.async_read_some(asio::buffer(space.data(), space.size()), asio::as_tuple(asio::deferred));
+  }
   /// From `time` on receive() does not wait any more; Clock::time_point::max(): it waits for ever.
   void set_receive_deadline(Clock::time_point time) { receive_deadline_ = time; }
   bool has_expired() const { return has_expired_; }

@@ -9,7 +9,7 @@ namespace porter::server {
 
 Turn::Turn(Connection& connection)
     : connection_(connection),
-      served_(connection.served()),
+      served_(*connection.served()),
       writer_(connection.transport(), body_, connection.worker().date_line(), exchange_),
       body_(connection.transport(), connection.input(), writer_) {
   exchange_.time = std::chrono::system_clock::now();
@@ -41,9 +41,11 @@ std::optional<http::HeadProblem> Turn::read_head(std::size_t length, std::vector
 }
 
 void Turn::note_for_access_log() {
-  exchange_.host = request_.head.field("Host").value_or("");
-  exchange_.referrer = request_.head.field("Referer").value_or("");
-  exchange_.user_agent = request_.head.field("User-Agent").value_or("");
+  const http::RequestHead& head = request_.head;
+  exchange_.fields = std::make_unique<FieldsForAccessLog>();
+  exchange_.fields->host = head.field("Host").value_or("");
+  exchange_.fields->referrer = head.field("Referer").value_or("");
+  exchange_.fields->user_agent = head.field("User-Agent").value_or("");
 }
 
 void Turn::prepare() {

@@ -51,9 +51,9 @@ class Turn {
   Worker& worker();
   asio::any_io_executor executor();
   /// What is served; it stays the same for the whole turn.
-  const Snapshot& snapshot() const { return *served_->snapshot; }
-  const Settings& settings() const { return served_->snapshot->settings; }
-  run::Runners& runners() { return served_->runners; }
+  const Snapshot& snapshot() const { return *served_.snapshot; }
+  const Settings& settings() const { return served_.snapshot->settings; }
+  run::Runners& runners() { return served_.runners; }
   /// The address that the request came to; null for the control interface.
   const Listener* listener() const;
 
@@ -67,7 +67,7 @@ class Turn {
   /// The value remembered, with its site; null: there is none.
   const std::string* known_host() const;
   /// What this worker keeps of files, and the number that a site of the settings has there.
-  FileCache& files() { return served_->files; }
+  FileCache& files() { return served_.files; }
   std::size_t number_of(const Site& site) const { return static_cast<std::size_t>(&site - settings().sites.data()); }
 
   /// Waits until the client closes the connection. Returns early, with false, when it sends another request, or when
@@ -101,7 +101,7 @@ class Turn {
   void note_for_access_log();
 
   Connection& connection_;
-  const std::shared_ptr<Served> served_;
+  Served& served_;  ///< The connection keeps it for as long as the turn lasts.
   const Site* site_ = nullptr;  ///< In served_.
   Exchange exchange_;
   Request request_;

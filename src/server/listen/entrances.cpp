@@ -29,6 +29,8 @@ void Entrances::let_in(std::vector<Entrance> opened) {
   for (Entrance& entrance : opened) {
     const asio::ip::tcp protocol = entrance.endpoint.is_v6() ? asio::ip::tcp::v6() : asio::ip::tcp::v4();
     auto acceptor = std::make_shared<asio::ip::tcp::acceptor>(context_, protocol, entrance.socket.release());
+    // A client that has left again while it waited is told of; else others that wait would not be seen behind it.
+    acceptor->set_option(asio::socket_base::enable_connection_aborted(true));
     asio::co_spawn(context_, accept(acceptor, entrance.endpoint), asio::detached);
     open_.push_back({entrance.endpoint, std::move(acceptor)});
   }
@@ -41,7 +43,7 @@ asio::awaitable<void> Entrances::accept(std::shared_ptr<asio::ip::tcp::acceptor>
     try {
       auto [error, socket] = co_await acceptor->async_accept(run::kAwait);
       if (error == asio::error::operation_aborted || !acceptor->is_open()) co_return;
-      has_failed = error.failed();
+      has_failed = error.failed() && error != asio::error::connection_aborted;
       if (!error) take_(socket.release(), endpoint);
     } catch (const std::bad_alloc&) {
       has_failed = true;

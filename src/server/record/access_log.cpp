@@ -57,6 +57,11 @@ void append_json_text(std::string& out, std::string_view text) {
   out += '"';
 }
 
+const FieldsForAccessLog& fields_of(const Exchange& exchange) {
+  static const FieldsForAccessLog kNone;
+  return exchange.fields ? *exchange.fields : kNone;
+}
+
 void append_common(std::string& out, const Exchange& line) {
   const std::time_t seconds = std::chrono::system_clock::to_time_t(line.time);
   std::tm local{};
@@ -75,9 +80,10 @@ void append_common(std::string& out, const Exchange& line) {
   } else {
     out += "- ";
   }
-  append_quoted(out, line.referrer.empty() ? std::string_view("-") : line.referrer);
+  const FieldsForAccessLog& fields = fields_of(line);
+  append_quoted(out, fields.referrer.empty() ? std::string_view("-") : fields.referrer);
   out += ' ';
-  append_quoted(out, line.user_agent.empty() ? std::string_view("-") : line.user_agent);
+  append_quoted(out, fields.user_agent.empty() ? std::string_view("-") : fields.user_agent);
   out += '\n';
 }
 
@@ -93,9 +99,9 @@ void append_json(std::string& out, const Exchange& line) {
                  line.status, line.body_bytes, std::chrono::duration<double, std::milli>(line.duration).count());
   using Text = std::pair<const char*, std::string_view>;
   for (const auto& [name, value] :
-       {Text{"client", line.client}, Text{"host", line.host},
+       {Text{"client", line.client}, Text{"host", fields_of(line).host},
         Text{"site", line.site ? std::string_view(*line.site) : std::string_view()}, Text{"method", line.method},
-        Text{"target", line.target}, Text{"referrer", line.referrer}, Text{"user_agent", line.user_agent}}) {
+        Text{"target", line.target}, Text{"referrer", fields_of(line).referrer}, Text{"user_agent", fields_of(line).user_agent}}) {
     fmt::format_to(into, ",\"{}\":", name);
     append_json_text(out, value);
   }

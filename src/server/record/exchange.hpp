@@ -48,6 +48,14 @@ struct RunFacts {
   long peak_memory_kib = 0;
 };
 
+/// Fields of the request that the access log alone tells of; empty if they were not there.
+struct FieldsForAccessLog {
+  std::string host;
+  std::string referrer;
+  std::string user_agent;
+};
+
+// Of these many are made in a second, and each is written into memory that is no longer near: so it is kept small.
 struct Exchange {
   std::chrono::system_clock::time_point time;   ///< When its head had arrived.
   std::chrono::steady_clock::time_point begun;  ///< The same, for measuring.
@@ -59,10 +67,7 @@ struct Exchange {
   std::string method;
   std::string target;
   int minor_version = 1;  ///< Of HTTP/1.x.
-  // Empty where there is no access log, which alone tells of them.
-  std::string host;
-  std::string referrer;
-  std::string user_agent;
+  std::unique_ptr<FieldsForAccessLog> fields{};  ///< Null where there is no access log.
 
   int status = 0;                ///< 0: the client left before an answer began.
   std::uint64_t body_bytes = 0;  ///< Of the answer's body, as far as they were sent.

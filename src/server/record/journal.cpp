@@ -11,10 +11,11 @@ namespace {
 
 using Clock = std::chrono::steady_clock;
 
-constexpr std::size_t kMostArrived = 16 * 1024 * 1024;
+/// Exchanges; the thread takes them many times a second, whatever else it waits for.
+constexpr std::size_t kMostArrived = 64 * 1024;
 constexpr std::size_t kMostUnwritten = 4 * 1024 * 1024;
 constexpr std::size_t kMostKept = 1024 * 1024;
-constexpr std::chrono::milliseconds kGather{20};
+constexpr std::chrono::milliseconds kGather{5};
 /// How long after its end an exchange may still be on its way from its worker.
 constexpr std::chrono::milliseconds kOnTheWay{10};
 /// How long the thread waits for a reader before it looks what else there is.
@@ -26,9 +27,9 @@ std::size_t bytes_of(const std::string& text) { return text.capacity() > 15 ? te
 /// About what an exchange takes.
 std::size_t bytes_of(const Exchange& exchange) {
   std::size_t bytes = sizeof exchange;
-  for (const std::string* const text :
-       {&exchange.client, &exchange.method, &exchange.target, &exchange.host, &exchange.referrer, &exchange.user_agent})
-    bytes += bytes_of(*text);
+  for (const std::string* const text : {&exchange.client, &exchange.method, &exchange.target}) bytes += bytes_of(*text);
+  if (const auto& fields = exchange.fields)
+    bytes += sizeof *fields + bytes_of(fields->host) + bytes_of(fields->referrer) + bytes_of(fields->user_agent);
   for (const std::string& step : exchange.trail) bytes += sizeof step + bytes_of(step);
   for (const RunFacts& run : exchange.runs) bytes += sizeof run + bytes_of(run.runner) + bytes_of(run.script);
   for (const Finding& finding : exchange.findings)
@@ -64,16 +65,14 @@ Journal::~Journal() {
 }
 
 void Journal::record(std::vector<Exchange> exchanges) {
-  std::size_t bytes = 0;
-  for (const Exchange& exchange : exchanges) bytes += bytes_of(exchange);
   bool wake = false;
   {
     const std::lock_guard lock(mutex_);
-    if (arrived_bytes_ + bytes > kMostArrived) {
+    if (arrived_count_ + exchanges.size() > kMostArrived) {
       dropped_ += exchanges.size();
       return;
     }
-    arrived_bytes_ += bytes;
+    arrived_count_ += exchanges.size();
     arrived_.exchanges.push_back(std::move(exchanges));
     wake = sleeping_ && !held_back_;
   }
@@ -130,9 +129,9 @@ std::vector<Journal::Line> Journal::put_in_order(Arrived arrived, Clock::time_po
     if (keep_ == Keep::last) batch.shrink_to_fit();
     const auto owner = std::make_shared<const std::vector<Exchange>>(std::move(batch));
     for (const Exchange& exchange : *owner)
-      lines.push_back({exchange.ended(), {std::shared_ptr<const Exchange>(owner, &exchange), {}}});
+      lines.push_back({exchange.ended(), {std::shared_ptr<const Exchange>(owner, &exchange), {}, 0}});
   }
-  for (auto& [time, note] : arrived.notes) lines.push_back({time, {nullptr, std::move(note)}});
+  for (auto& [time, note] : arrived.notes) lines.push_back({time, {nullptr, std::move(note), 0}});
   const auto earlier = [](const Line& a, const Line& b) { return a.time < b.time; };
   if (!std::is_sorted(lines.begin(), lines.end(), earlier)) std::stable_sort(lines.begin(), lines.end(), earlier);
   const auto open = std::find_if(lines.begin(), lines.end(), [&](const Line& line) { return line.time > settled; });
@@ -172,7 +171,7 @@ Journal::Arrived Journal::wait_for_more() {
   unwritten_ += first_lines_;
   first_lines_.clear();
   std::swap(arrived, arrived_);
-  arrived_bytes_ = 0;
+  arrived_count_ = 0;
   is_last_ = finishing_;
   return arrived;
 }
@@ -203,12 +202,13 @@ void Journal::keep(std::vector<Line> lines) {
   {
     const std::lock_guard lock(mutex_);
     for (Line& line : lines) {
+      line.kept.bytes = bytes_of(line.kept);
+      kept_bytes_ += line.kept.bytes;
       kept_.push_back(std::move(line.kept));
-      kept_bytes_ += bytes_of(kept_.back());
       ++next_number_;
     }
     while (kept_bytes_ > kMostKept && kept_.size() > 1) {
-      kept_bytes_ -= bytes_of(kept_.front());
+      kept_bytes_ -= kept_.front().bytes;
       kept_.pop_front();
     }
   }

@@ -41,8 +41,8 @@ class Journal {
   /// Whether lines for people are coloured.
   Colour colour() const { return colour_; }
 
-  /// Hands over exchanges that are over. May be called from any thread. If more than a few MiB wait to be written, they
-  /// are dropped, and their number is told in their place.
+  /// Hands over exchanges that are over. May be called from any thread. If very many wait to be written, they are
+  /// dropped, and their number is told in their place.
   void record(std::vector<Exchange> exchanges);
   /// Hands over a line that is not about an exchange, with its line feed. From any thread.
   void write_note(std::string line);
@@ -51,6 +51,7 @@ class Journal {
   struct Kept {
     std::shared_ptr<const Exchange> exchange;  ///< Null: it is a note.
     std::string note;                          ///< With its line feed.
+    std::size_t bytes = 0;                     ///< That it takes.
   };
   struct KeptLines {
     std::vector<Kept> lines;
@@ -109,7 +110,7 @@ class Journal {
   std::mutex mutex_;
   std::condition_variable changed_;
   Arrived arrived_;  // Guarded by mutex_, as are those below.
-  std::size_t arrived_bytes_ = 0;
+  std::size_t arrived_count_ = 0;
   std::size_t dropped_ = 0;
   std::deque<Kept> kept_;
   std::size_t kept_bytes_ = 0;
