@@ -225,6 +225,14 @@ TEST_CASE("sites and mounts come and go, with and without a server, and the file
     CHECK(home.run({"site", "remove", "office"}).status == 0);
     CHECK(home.settings() == before);
   }
+  // The list is the same, whoever makes it.
+  REQUIRE(home.run({"mount", "add", "/desk", home.path("office"), "--site", "gulls"}).status == 0);
+  const std::string by_server = home.run({"site", "list", "--json"}).output;
+  REQUIRE(home.run({"stop"}).status == 0);
+  CHECK(home.run({"site", "list", "--json"}).output == by_server);
+  CHECK(has(by_server, "\"folder\": \"" + home.path("office") + "\""));
+  CHECK(home.run({"mount", "remove", "/desk", "--site", "gulls"}).status == 0);
+  REQUIRE(home.run({"start"}).status == 0);
   TempFolder other;
   Server taken(other.path());
   CHECK(has(home.run({"site", "add", "x", home.path("office"), "--port", std::to_string(taken.port())}).output,

@@ -53,3 +53,33 @@ TEST_CASE("fifty reloads under load, with sites and addresses coming and going, 
   server.signal(SIGTERM);
   CHECK(server.wait() == 0);
 }
+
+TEST_CASE("what was asked at an address that is given up is still answered by its site, and by no other") {
+  TempFolder folder;
+  folder.write("a/index.html", "site a");
+  folder.write("b/index.html", "site b");
+  folder.write("b/cgi-bin/slow", "#!/bin/sh\nsleep 1; printf 'Content-Type: text/plain\\n\\nslow b'\n", 0755);
+  const std::uint16_t other = free_port();
+  const std::string common = "addresses = PORT\n[site.a]\ndocument-root = \"a\"\n";
+  const std::string with_b = common + "[site.b]\naddresses = " + std::to_string(other) + "\ndocument-root = \"b\"\n";
+  SettledServer server(folder, with_b);
+  Connection connection(other);
+  // Without Host the address alone says which site is meant.
+  connection.send("GET /cgi-bin/slow HTTP/1.0\r\nConnection: keep-alive\r\n\r\nGET / HTTP/1.0\r\n\r\n");
+  pause_ms(300);
+  std::string without_b = common;
+  without_b.replace(without_b.find("PORT"), 4, std::to_string(server.port()));
+  folder.write("porter.toml", without_b);
+  CHECK(eventually([&] {
+    try {
+      const Connection attempt(other);
+      return false;
+    } catch (const std::runtime_error&) {
+      return true;
+    }
+  }));
+  CHECK(connection.receive().body == "slow b");
+  const Answer next = connection.receive();
+  CHECK((next.status == 0 || next.body == "site b"));
+  CHECK(server.stop() == 0);
+}
