@@ -7,10 +7,11 @@
 #   make soak     use a server in every way at once for 10 minutes, as built for use and with sanitizers
 #   make format   put the code into its form
 #   make lint     what a compiler does not see
-.PHONY: build demo test bench fuzz soak format lint packages-build packages-demo packages-test
+#   make picture  draw the picture of docs/architecture.md
+.PHONY: build demo test bench fuzz soak format lint picture packages-build packages-demo packages-test
 
 BUILD_PACKAGES = g++ cmake ninja-build ccache mold make libboost1.81-dev zlib1g-dev libfmt-dev libcli11-dev nlohmann-json3-dev \
-  libtomlplusplus-dev libsystemd-dev pkg-config
+  libtomlplusplus-dev libspdlog-dev libsystemd-dev pkg-config
 DEMO_PACKAGES = php8.2-cgi php8.2-sqlite3 perl python3
 TEST_PACKAGES = catch2 $(DEMO_PACKAGES) util-linux procps curl wget chromium git sqlite3 \
   ruby lua5.4 tcl nodejs openjdk-17-jdk-headless r-base-core \
@@ -61,6 +62,10 @@ lint: packages-build
 	clang-format --dry-run -Werror $(SOURCES)
 	@cmake -S . -B build/lint -G Ninja -DCMAKE_CXX_COMPILER=clang++ -DCMAKE_DISABLE_PRECOMPILE_HEADERS=ON >/dev/null
 	@git ls-files 'src/*.cpp' | xargs -P 2 -n 2 clang-tidy -p build/lint --quiet
+
+picture:
+	@tools/packages graphviz
+	dot -Tsvg docs/way-of-a-request.dot -o docs/way-of-a-request.svg
 
 packages-build:
 	@tools/packages $(BUILD_PACKAGES)

@@ -30,14 +30,14 @@ struct ResourceLimit {
 
 /// What to start, and with what.
 struct StartOrder {
-  std::string program;                 ///< The path of the file to execute.
-  std::vector<std::string> arguments;  ///< argv, argv[0] included.
-  script::Environment environment;     ///< Nothing else is passed on.
-  std::string folder;                  ///< The working directory.
-  int input = -1;                      ///< Becomes standard input; -1: /dev/null.
-  int output = -1;                     ///< Becomes standard output; -1: /dev/null.
-  int error = -1;                      ///< Becomes the error stream; -1: /dev/null.
-  std::vector<ResourceLimit> limits{};   ///< Set before the program begins.
+  std::string program;                  ///< The path of the file to execute.
+  std::vector<std::string> arguments;   ///< argv, argv[0] included.
+  script::Environment environment;      ///< Nothing else is passed on.
+  std::string folder;                   ///< The working directory.
+  int input = -1;                       ///< Becomes standard input; -1: /dev/null.
+  int output = -1;                      ///< Becomes standard output; -1: /dev/null.
+  int error = -1;                       ///< Becomes the error stream; -1: /dev/null.
+  std::vector<ResourceLimit> limits{};  ///< Set before the program begins.
   /// A further descriptor, and the number above 2 that it has in the program.
   std::optional<std::pair<int, int>> also{};
   enum class Leads {

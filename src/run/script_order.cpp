@@ -74,8 +74,7 @@ std::size_t address_limit(const Runner& runner, const Limits& limits) {
 }
 
 Finding too_many_redirects(const std::string& location) {
-  return {Code::script_too_many_redirects,
-          {{"count", std::to_string(kMostLocalRedirects)}, {"location", location}}};
+  return {Code::script_too_many_redirects, {{"count", std::to_string(kMostLocalRedirects)}, {"location", location}}};
 }
 
 std::string command_by_hand(const sites::ScriptFound& script) {
@@ -108,8 +107,8 @@ const Runner& Runners::of(const sites::ScriptFound& script) {
   return known.runner;
 }
 
-script::Caller caller_of(const std::string& client_address, std::uint16_t client_port, const std::string& server_address,
-                         std::uint16_t server_port, const std::string& host) {
+script::Caller caller_of(const std::string& client_address, std::uint16_t client_port,
+                         const std::string& server_address, std::uint16_t server_port, const std::string& host) {
   script::Caller caller{client_address, client_port, server_port, host.empty() ? server_address : host};
   if (caller.server_host.find(':') != std::string::npos) caller.server_host = "[" + caller.server_host + "]";
   return caller;
@@ -117,8 +116,11 @@ script::Caller caller_of(const std::string& client_address, std::uint16_t client
 
 ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const Limits& limits,
                          std::shared_ptr<void> ticket) {
-  ScriptOrder order{.script = request.script, .runner = request.runner, .document_root = request.site.document_root,
-                    .limits = limits, .run = {}};
+  ScriptOrder order{.script = request.script,
+                    .runner = request.runner,
+                    .document_root = request.site.document_root,
+                    .limits = limits,
+                    .run = {}};
   order.expects_body = request.head.method != "HEAD";
   order.speaks_directly = speaks_directly(request.script);
   order.input_length = input.length.value_or(0);

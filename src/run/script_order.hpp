@@ -53,13 +53,13 @@ struct ScriptRequest {
   const http::Target& target;
   script::Caller caller;
   const std::vector<std::string>& passed_on;  ///< As for script::meta_variables().
-  int problem_status = 0;  ///< Not 0: the script makes the page for a problem with this status.
+  int problem_status = 0;                     ///< Not 0: the script makes the page for a problem with this status.
 };
 
 /// What a script reads.
 struct ScriptInput {
   InputKind kind = InputKind::nothing;
-  files::Descriptor file{};                ///< Of InputKind::file.
+  files::Descriptor file{};               ///< Of InputKind::file.
   std::optional<std::uint64_t> length{};  ///< Of the request's body; nullopt: it has none.
 };
 
@@ -81,10 +81,10 @@ struct ScriptOrder {
 ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const Limits& limits,
                          std::shared_ptr<void> ticket = {});
 
-/// Who calls, as a script is told: the ends of the connection, and the host that was asked for, or the address if it was
-/// none.
-script::Caller caller_of(const std::string& client_address, std::uint16_t client_port, const std::string& server_address,
-                         std::uint16_t server_port, const std::string& host);
+/// Who calls, as a script is told: the ends of the connection, and the host that was asked for, or the address if it
+/// was none.
+script::Caller caller_of(const std::string& client_address, std::uint16_t client_port,
+                         const std::string& server_address, std::uint16_t server_port, const std::string& host);
 
 /// How often one request is sent on by scripts to another path of the site.
 inline constexpr std::size_t kMostLocalRedirects = 10;

@@ -1,8 +1,8 @@
 // Where a script's answer comes from: a process made for it alone (run/run.hpp), or whatever else can be written to and
 // read from in its place.
 //
-// It belongs to one io_context with one thread, and all its functions are called there. It may be let go of at any time,
-// also before it has ended.
+// It belongs to one io_context with one thread, and all its functions are called there. It may be let go of at any
+// time, also before it has ended.
 #pragma once
 
 #include <boost/asio/awaitable.hpp>

@@ -73,7 +73,8 @@ class Written {
 std::string kept_in(Journal& journal, const Journal::Filter& filter = {}, std::size_t most = 100) {
   std::string out;
   for (const Journal::Kept& kept : journal.kept(0, most, filter).lines)
-    out += (out.empty() ? "" : " ") + (kept.exchange ? kept.exchange->target : kept.note.substr(0, kept.note.size() - 1));
+    out +=
+        (out.empty() ? "" : " ") + (kept.exchange ? kept.exchange->target : kept.note.substr(0, kept.note.size() - 1));
   return out;
 }
 

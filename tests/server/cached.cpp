@@ -23,8 +23,8 @@ class Chance {
   std::mt19937 random_;
 };
 
-/// Status, fields and body, without what differs between any two answers, and without the framing of what is compressed:
-/// its length is known once it is kept.
+/// Status, fields and body, without what differs between any two answers, and without the framing of what is
+/// compressed: its length is known once it is kept.
 std::string text_of(const Answer& answer) {
   const bool is_compressed = !answer.field("content-encoding").empty();
   std::string out = std::to_string(answer.status) + " " + answer.reason + "\n";
@@ -73,8 +73,8 @@ Cache-Control = "max-age=60"
   const unsigned seed = std::random_device()();
   CAPTURE(seed);
   Chance chance(seed);
-  const std::vector<std::string> paths = {"/",         "/index.html", "/fares.css", "/small.txt",   "/empty.txt",
-                                          "/chart.png", "/log.txt",   "/a%20b.html", "/%66ares.css", "/none.html"};
+  const std::vector<std::string> paths = {"/",          "/index.html", "/fares.css",  "/small.txt",   "/empty.txt",
+                                          "/chart.png", "/log.txt",    "/a%20b.html", "/%66ares.css", "/none.html"};
   for (const std::string host : {"localhost", "dressed.localhost"}) {
     Connection quick(server.port());
     Connection full(server.port());

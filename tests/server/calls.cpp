@@ -19,8 +19,8 @@ class Plan {
  public:
   explicit Plan(const TempFolder& folder) : path_(folder.write("plan", std::string(sizeof(FailingPlan), '\0'))) {
     const int file = ::open(path_.c_str(), O_RDWR | O_CLOEXEC);
-    plan_ = static_cast<FailingPlan*>(
-        ::mmap(nullptr, sizeof(FailingPlan), PROT_READ | PROT_WRITE, MAP_SHARED, file, 0));
+    plan_ =
+        static_cast<FailingPlan*>(::mmap(nullptr, sizeof(FailingPlan), PROT_READ | PROT_WRITE, MAP_SHARED, file, 0));
     ::close(file);
   }
   ~Plan() { ::munmap(plan_, sizeof(FailingPlan)); }
@@ -75,9 +75,12 @@ TEST_CASE("a system call that fails, or does less, fails one request at most") {
                                  {FailingCall::wait, {EINTR}}};
   const std::string end = " HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n";
   const std::vector<std::string> requests = {
-      "GET /a.txt" + end + "\r\n", "GET /large.bin" + end + "\r\n",
-      "GET /style.css" + end + "Accept-Encoding: gzip\r\n\r\n", "GET /list/" + end + "\r\n",
-      "GET /none" + end + "\r\n", "GET /cgi-bin/x" + end + "\r\n",
+      "GET /a.txt" + end + "\r\n",
+      "GET /large.bin" + end + "\r\n",
+      "GET /style.css" + end + "Accept-Encoding: gzip\r\n\r\n",
+      "GET /list/" + end + "\r\n",
+      "GET /none" + end + "\r\n",
+      "GET /cgi-bin/x" + end + "\r\n",
       "POST /cgi-bin/x" + end + "Content-Length: 5\r\n\r\nhello",
       "POST /cgi-bin/x" + end + "Transfer-Encoding: chunked\r\n\r\n2\r\nhi\r\n0\r\n\r\n"};
   long failed = 0;

@@ -56,17 +56,14 @@ Finding finding_of(FramingError error, const RequestHead& head) {
     case FramingError::coding_in_1_0:
       return malformed_body("HTTP/1.0 knows no Transfer-Encoding");
     case FramingError::body_with_bare_lines:
-      return malformed_body(
-          "its head ends lines with bare line feeds, and such a head may not announce a body");
+      return malformed_body("its head ends lines with bare line feeds, and such a head may not announce a body");
     case FramingError::unknown_coding:
       break;
   }
   return {Code::coding_unknown, {{"coding", head.joined("Transfer-Encoding")}}};
 }
 
-Finding finding_of(TargetError error) {
-  return {Code::malformed_target, {{"problem", std::string(describe(error))}}};
-}
+Finding finding_of(TargetError error) { return {Code::malformed_target, {{"problem", std::string(describe(error))}}}; }
 
 Finding bad_chunks() { return malformed_body("its chunked coding is broken"); }
 

@@ -32,14 +32,6 @@ using reading::has_control;
 using reading::Names;
 using text::contains;
 
-const Names kTopKeys = {"addresses", "site", "interpreter", "limits", "log"};
-const Names kSiteKeys = {"hosts",    "document-root",  "addresses",     "index-files",
-                         "listing",  "script-folders", "interpreters",  "hidden-files-shown",
-                         "fallback", "answer-fields",  "problem-pages", "environment",
-                         "mounts"};
-const Names kInterpreterKeys = {"endings", "command", "anywhere", "environment", "limits"};
-const Names kLogKeys = {"access", "format"};
-
 Names limit_keys(bool of_a_run) {
   Names out;
   for (const LimitRow& row : limit_rows())
@@ -65,6 +57,9 @@ class Reader : private reading::ValueReader {
     read_.settings.file = file;
   }
 
+  /// As settings_keys().
+  static Names all_keys();
+
   SettingsRead run() {
     if (const std::string clean = text::to_utf8(text_); clean != text_) {
       const auto bad = std::mismatch(text_.begin(), text_.end(), clean.begin(), clean.end()).first;
@@ -87,6 +82,50 @@ class Reader : private reading::ValueReader {
   }
 
  private:
+  /// A key of a table that describes an `In`, and how its value gets in there.
+  template <typename In>
+  struct Key {
+    std::string_view name;
+    void (*take)(Reader& reader, const toml::node& node, const std::string& name, In& in);
+  };
+  template <typename In>
+  using Keys = std::vector<Key<In>>;
+
+  /// A site, with what can be read only once its document root is known.
+  struct SiteDraft {
+    Site site;
+    const toml::node* root = nullptr;
+    const toml::node* fallback = nullptr;
+    const toml::table* pages = nullptr;
+  };
+
+  // Every key that the settings know.
+  static const Keys<Settings>& top_keys();
+  static const Keys<SiteDraft>& site_keys();
+  static const Keys<script::Interpreter>& interpreter_keys();
+  static const Keys<AccessLog>& log_keys();
+
+  template <typename In>
+  static Names names_of(const Keys<In>& keys) {
+    Names out;
+    for (const Key<In>& key : keys) out.emplace_back(key.name);
+    return out;
+  }
+
+  /// Reads `table`, which messages call `where`, into `in`, and reports keys that it does not know.
+  template <typename In>
+  void read_table(const toml::table& table, const std::string& where, const Keys<In>& keys, In& in) {
+    for (const auto& [key, node] : table) {
+      const std::string name(key.str());
+      const auto known = std::find_if(keys.begin(), keys.end(), [&](const Key<In>& one) { return one.name == name; });
+      if (known == keys.end()) {
+        unknown_key(key, where, names_of(keys));
+      } else {
+        known->take(*this, node, name, in);
+      }
+    }
+  }
+
   /// What was read, with its problems in the order of their places.
   SettingsRead finish() {
     std::stable_sort(problems_.begin(), problems_.end(), [](const auto& a, const auto& b) {
@@ -98,23 +137,7 @@ class Reader : private reading::ValueReader {
 
   void read_top(const toml::table& table) {
     read_.settings.addresses = {{Address::Reach::this_computer, {}, kUsualPort}};
-    for (const auto& [key, node] : table) {
-      const std::string name(key.str());
-      if (name == "addresses") {
-        read_.settings.addresses = take_addresses(node, name);
-      } else if (name == "site") {
-        // Sites stand in the order in which they are written, which decides who comes first at an address.
-        read_sites(node);
-      } else if (name == "interpreter") {
-        read_interpreters(node);
-      } else if (name == "limits") {
-        if (const auto* const limits = take_table(node, name)) read_limits(*limits);
-      } else if (name == "log") {
-        if (const auto* const log = take_table(node, name)) read_log(*log);
-      } else {
-        unknown_key(key, "the settings", kTopKeys);
-      }
-    }
+    read_table(table, "the settings", top_keys(), read_.settings);
     check_languages();
     check_hosts();
   }
@@ -134,7 +157,8 @@ class Reader : private reading::ValueReader {
   }
 
   void read_site(const toml::key& site_key, const toml::table& table) {
-    Site site;
+    SiteDraft draft;
+    Site& site = draft.site;
     site.name = site_key.str();
     const std::string in = "site." + site.name;
     if (site.name.empty() || site.name.find_first_of(" /\\\"'") != site.name.npos || has_control(site.name))
@@ -142,54 +166,16 @@ class Reader : private reading::ValueReader {
                 "is empty or holds a space, a slash or a quote",
                 "Use letters, digits and hyphens: [site.harbour-office]");
     site.hosts = {text::to_lower(site.name) + ".localhost"};
-    const toml::node* root = nullptr;
-    const toml::node* fallback = nullptr;
-    const toml::table* pages = nullptr;
-    for (const auto& [key, node] : table) {
-      const std::string name(key.str());
-      if (name == "hosts") {
-        site.hosts = take_hosts(node);
-      } else if (name == "document-root") {
-        root = &node;
-      } else if (name == "addresses") {
-        site.addresses = take_addresses(node, name);
-      } else if (name == "index-files") {
-        site.index_files = take_names(node, name);
-      } else if (name == "listing") {
-        if (const auto* const value = take<bool>(node, name, "true or false")) site.listing = value->get();
-      } else if (name == "script-folders") {
-        site.script_folders = take_names(node, name);
-      } else if (name == "interpreters") {
-        site.interpreters.emplace();
-        for (const auto& [language, item] : take_texts(node, name)) {
-          site.interpreters->push_back(language);
-          named_languages_.emplace_back(language, item);
-        }
-      } else if (name == "hidden-files-shown") {
-        site.hidden_files_shown = take_names(node, name);
-      } else if (name == "fallback") {
-        fallback = &node;
-      } else if (name == "answer-fields") {
-        if (const auto* const fields = take_table(node, name)) read_answer_fields(*fields, site);
-      } else if (name == "problem-pages") {
-        pages = take_table(node, name);
-      } else if (name == "environment") {
-        if (const auto* const variables = take_table(node, name)) site.environment = take_environment(*variables);
-      } else if (name == "mounts") {
-        if (const auto* const mounts = take_table(node, name)) read_mounts(*mounts, site);
-      } else {
-        unknown_key(key, "[" + in + "]", kSiteKeys);
-      }
-    }
-    if (root == nullptr) {
+    read_table(table, "[" + in + "]", site_keys(), draft);
+    if (draft.root == nullptr) {
       add(Code::settings_no_root, {{"site", site.name}}, site_key.source());
-    } else if (const auto* const text = take<std::string>(*root, "document-root", "the path of a folder")) {
-      site.document_root = take_folder(*root, "document-root", text->get());
+    } else if (const auto* const text = take<std::string>(*draft.root, "document-root", "the path of a folder")) {
+      site.document_root = take_folder(*draft.root, "document-root", text->get());
       site.written_root = absolute(text->get());
     }
     // Both lie below the root, wherever in the table that stands.
-    if (fallback != nullptr) site.fallback = take_file_below(*fallback, "fallback", site.document_root);
-    if (pages != nullptr) read_problem_pages(*pages, site);
+    if (draft.fallback != nullptr) site.fallback = take_file_below(*draft.fallback, "fallback", site.document_root);
+    if (draft.pages != nullptr) read_problem_pages(*draft.pages, site);
     host_places_.push_back(table.contains("hosts") ? table.get("hosts")->source() : site_key.source());
     read_.settings.sites.push_back(std::move(site));
   }
@@ -282,25 +268,7 @@ class Reader : private reading::ValueReader {
     } else {
       interpreter = *found;
     }
-    for (const auto& [key, node] : table) {
-      const std::string name(key.str());
-      if (name == "endings") {
-        interpreter.endings = take_endings(node, language);
-      } else if (name == "command") {
-        take_command(node, interpreter);
-      } else if (name == "anywhere") {
-        using Where = script::Interpreter::Where;
-        if (const auto* const value = take<bool>(node, name, "true or false"))
-          interpreter.where = value->get() ? Where::anywhere : Where::script_folder;
-      } else if (name == "environment") {
-        if (const auto* const variables = take_table(node, name))
-          interpreter.environment = take_environment(*variables);
-      } else if (name == "limits") {
-        if (const auto* const limits = take_table(node, name)) read_run_limits(*limits, interpreter);
-      } else {
-        unknown_key(key, "[interpreter." + language + "]", kInterpreterKeys);
-      }
-    }
+    read_table(table, "[interpreter." + language + "]", interpreter_keys(), interpreter);
     if (is_new && (!table.contains("endings") || !table.contains("command"))) {
       Names languages;
       for (const script::Interpreter& other : known) languages.push_back(other.language);
@@ -347,20 +315,16 @@ class Reader : private reading::ValueReader {
   }
 
   void read_limits(const toml::table& table) {
-    each_limit(table, "[limits]", limit_keys(false), [this](const LimitRow& row, std::uint64_t value) {
-      return set_limit(read_.settings.limits, row.name, value);
-    });
+    each_limit(table, "[limits]", limit_keys(false),
+               [this](const LimitRow& row, std::uint64_t value) { set_limit(read_.settings.limits, row.name, value); });
   }
   void read_run_limits(const toml::table& table, script::Interpreter& interpreter) {
-    each_limit(table, "the limits of an interpreter", limit_keys(true), [&](const LimitRow& row, std::uint64_t value) {
-      Limits scratch;
-      interpreter.limits.emplace_back(row.name, value);
-      return set_limit(scratch, row.name, value);
-    });
+    each_limit(table, "the limits of an interpreter", limit_keys(true),
+               [&](const LimitRow& row, std::uint64_t value) { interpreter.limits.emplace_back(row.name, value); });
   }
 
   void each_limit(const toml::table& table, const std::string& where, const Names& names,
-                  const std::function<bool(const LimitRow&, std::uint64_t)>& set) {
+                  const std::function<void(const LimitRow&, std::uint64_t)>& set) {
     for (const auto& [key, node] : table) {
       const std::string name(key.str());
       if (!contains(names, name)) {
@@ -370,51 +334,61 @@ class Reader : private reading::ValueReader {
       const auto& rows = limit_rows();
       const LimitRow& row =
           *std::find_if(rows.begin(), rows.end(), [&](const LimitRow& candidate) { return candidate.name == name; });
-      std::optional<std::uint64_t> value;
-      if (const auto* const number = node.as_integer(); number != nullptr && number->get() >= 0)
-        value = static_cast<std::uint64_t>(number->get());
-      const auto* const text = node.as_string();
-      if (text != nullptr && row.unit == LimitRow::Unit::bytes) value = read_size(text->get());
-      if (value && set(row, *value)) continue;
-      if (!node.is_integer() && text == nullptr) {
-        wrong_type(node, name,
-                   row.unit == LimitRow::Unit::bytes ? "a number of bytes, or a size such as \"64 MiB\"" : "a number");
-        continue;
-      }
-      const char* const unit = row.unit == LimitRow::Unit::bytes     ? " bytes"
-                               : row.unit == LimitRow::Unit::seconds ? " seconds"
-                                                                     : "";
-      add(Code::settings_limit_range,
-          {{"key", name}, {"least", std::to_string(row.least)}, {"most", std::to_string(row.most)}, {"unit", unit}},
-          node.source());
+      if (const auto value = take_number(node, name, row.unit, row.least, row.most)) set(row, *value);
     }
   }
 
-  void read_log(const toml::table& table) {
-    for (const auto& [key, node] : table) {
-      const std::string name(key.str());
-      if (name == "access") {
-        const auto* const path = take<std::string>(node, name, "the path of a file");
-        if (path == nullptr) continue;
-        read_.settings.access_log.file = absolute(path->get());
-        struct stat info {};
-        const std::string folder(files::folder_of(read_.settings.access_log.file));
-        if (path->get().empty() || has_control(path->get())) {
-          bad_value(node, name, "is empty or holds a control character",
-                    "Write the path of a file, such as \"access.log\".");
-        } else if (::stat(folder.c_str(), &info) != 0 || !S_ISDIR(info.st_mode)) {
-          add(Code::settings_folder_missing,
-              {{"key", name}, {"folder", folder}, {"folder_quoted", text::shell_word(folder)}}, node.source());
-        }
-      } else if (name == "format") {
-        const auto* const format = take<std::string>(node, name, "\"common\" or \"json\"");
-        if (format == nullptr) continue;
-        if (format->get() != "common" && format->get() != "json")
-          bad_value(node, "format", "is neither \"common\" nor \"json\"", "Write one of the two.");
-        if (format->get() == "json") read_.settings.access_log.format = AccessLog::Format::json;
-      } else {
-        unknown_key(key, "[log]", kLogKeys);
-      }
+  void take_access_log(const toml::node& node, const std::string& name, AccessLog& log) {
+    const auto* const path = take<std::string>(node, name, "the path of a file");
+    if (path == nullptr) return;
+    log.file = absolute(path->get());
+    struct stat info {};
+    const std::string folder(files::folder_of(log.file));
+    if (path->get().empty() || has_control(path->get())) {
+      bad_value(node, name, "is empty or holds a control character",
+                "Write the path of a file, such as \"access.log\".");
+    } else if (::stat(folder.c_str(), &info) != 0 || !S_ISDIR(info.st_mode)) {
+      add(Code::settings_folder_missing,
+          {{"key", name}, {"folder", folder}, {"folder_quoted", text::shell_word(folder)}}, node.source());
+    }
+  }
+
+  void take_log_format(const toml::node& node, const std::string& name, AccessLog& log) {
+    const auto* const format = take<std::string>(node, name, "\"common\" or \"json\"");
+    if (format == nullptr) return;
+    if (format->get() != "common" && format->get() != "json")
+      bad_value(node, name, "is neither \"common\" nor \"json\"", "Write one of the two.");
+    if (format->get() == "json") log.format = AccessLog::Format::json;
+  }
+
+  /// A number from `least` to `most`, or also a size where it counts bytes.
+  std::optional<std::uint64_t> take_number(const toml::node& node, const std::string& name, LimitRow::Unit unit,
+                                           std::uint64_t least, std::uint64_t most) {
+    std::optional<std::uint64_t> value;
+    if (const auto* const number = node.as_integer(); number != nullptr && number->get() >= 0)
+      value = static_cast<std::uint64_t>(number->get());
+    const auto* const text = node.as_string();
+    if (text != nullptr && unit == LimitRow::Unit::bytes) value = read_size(text->get());
+    if (value && *value >= least && *value <= most) return value;
+    if (!node.is_integer() && text == nullptr) {
+      wrong_type(node, name,
+                 unit == LimitRow::Unit::bytes ? "a number of bytes, or a size such as \"64 MiB\"" : "a number");
+      return std::nullopt;
+    }
+    const char* const word = unit == LimitRow::Unit::bytes     ? " bytes"
+                             : unit == LimitRow::Unit::seconds ? " seconds"
+                                                               : "";
+    add(Code::settings_limit_range,
+        {{"key", name}, {"least", std::to_string(least)}, {"most", std::to_string(most)}, {"unit", word}},
+        node.source());
+    return std::nullopt;
+  }
+
+  void take_languages(const toml::node& node, const std::string& name, Site& site) {
+    site.interpreters.emplace();
+    for (const auto& [language, item] : take_texts(node, name)) {
+      site.interpreters->push_back(language);
+      named_languages_.emplace_back(language, item);
     }
   }
 
@@ -454,6 +428,128 @@ class Reader : private reading::ValueReader {
   std::vector<toml::source_region> host_places_;  ///< For each site, where its hosts stand.
   std::vector<std::pair<std::string, const toml::node*>> named_languages_;
 };
+
+// Each of these is all there is about a key: its name, and where its value goes.
+
+const Reader::Keys<Settings>& Reader::top_keys() {
+  static const Keys<Settings> kKeys = {
+      {"addresses", [](Reader& reader, const toml::node& node, const std::string& name,
+                       Settings& in) { in.addresses = reader.take_addresses(node, name); }},
+      // Sites stand in the order in which they are written, which decides who comes first at an address.
+      {"site", [](Reader& reader, const toml::node& node, const std::string&, Settings&) { reader.read_sites(node); }},
+      {"interpreter",
+       [](Reader& reader, const toml::node& node, const std::string&, Settings&) { reader.read_interpreters(node); }},
+      {"limits",
+       [](Reader& reader, const toml::node& node, const std::string& name, Settings&) {
+         if (const auto* const table = reader.take_table(node, name)) reader.read_limits(*table);
+       }},
+      {"log",
+       [](Reader& reader, const toml::node& node, const std::string& name, Settings& in) {
+         if (const auto* const table = reader.take_table(node, name))
+           reader.read_table(*table, "[log]", log_keys(), in.access_log);
+       }},
+  };
+  return kKeys;
+}
+
+const Reader::Keys<Reader::SiteDraft>& Reader::site_keys() {
+  static const Keys<SiteDraft> kKeys = {
+      {"hosts", [](Reader& reader, const toml::node& node, const std::string&,
+                   SiteDraft& in) { in.site.hosts = reader.take_hosts(node); }},
+      {"document-root", [](Reader&, const toml::node& node, const std::string&, SiteDraft& in) { in.root = &node; }},
+      {"addresses", [](Reader& reader, const toml::node& node, const std::string& name,
+                       SiteDraft& in) { in.site.addresses = reader.take_addresses(node, name); }},
+      {"index-files", [](Reader& reader, const toml::node& node, const std::string& name,
+                         SiteDraft& in) { in.site.index_files = reader.take_names(node, name); }},
+      {"listing",
+       [](Reader& reader, const toml::node& node, const std::string& name, SiteDraft& in) {
+         if (const auto* const value = reader.take<bool>(node, name, "true or false")) in.site.listing = value->get();
+       }},
+      {"script-folders", [](Reader& reader, const toml::node& node, const std::string& name,
+                            SiteDraft& in) { in.site.script_folders = reader.take_names(node, name); }},
+      {"interpreters", [](Reader& reader, const toml::node& node, const std::string& name,
+                          SiteDraft& in) { reader.take_languages(node, name, in.site); }},
+      {"hidden-files-shown", [](Reader& reader, const toml::node& node, const std::string& name,
+                                SiteDraft& in) { in.site.hidden_files_shown = reader.take_names(node, name); }},
+      {"fallback", [](Reader&, const toml::node& node, const std::string&, SiteDraft& in) { in.fallback = &node; }},
+      {"answer-fields",
+       [](Reader& reader, const toml::node& node, const std::string& name, SiteDraft& in) {
+         if (const auto* const table = reader.take_table(node, name)) reader.read_answer_fields(*table, in.site);
+       }},
+      {"problem-pages", [](Reader& reader, const toml::node& node, const std::string& name,
+                           SiteDraft& in) { in.pages = reader.take_table(node, name); }},
+      {"environment",
+       [](Reader& reader, const toml::node& node, const std::string& name, SiteDraft& in) {
+         if (const auto* const table = reader.take_table(node, name))
+           in.site.environment = reader.take_environment(*table);
+       }},
+      {"mounts",
+       [](Reader& reader, const toml::node& node, const std::string& name, SiteDraft& in) {
+         if (const auto* const table = reader.take_table(node, name)) reader.read_mounts(*table, in.site);
+       }},
+  };
+  return kKeys;
+}
+
+const Reader::Keys<script::Interpreter>& Reader::interpreter_keys() {
+  using script::Interpreter;
+  static const Keys<Interpreter> kKeys = {
+      {"endings", [](Reader& reader, const toml::node& node, const std::string&,
+                     Interpreter& in) { in.endings = reader.take_endings(node, in.language); }},
+      {"command", [](Reader& reader, const toml::node& node, const std::string&,
+                     Interpreter& in) { reader.take_command(node, in); }},
+      {"anywhere",
+       [](Reader& reader, const toml::node& node, const std::string& name, Interpreter& in) {
+         if (const auto* const value = reader.take<bool>(node, name, "true or false"))
+           in.where = value->get() ? Interpreter::Where::anywhere : Interpreter::Where::script_folder;
+       }},
+      {"environment",
+       [](Reader& reader, const toml::node& node, const std::string& name, Interpreter& in) {
+         if (const auto* const table = reader.take_table(node, name)) in.environment = reader.take_environment(*table);
+       }},
+      {"limits",
+       [](Reader& reader, const toml::node& node, const std::string& name, Interpreter& in) {
+         if (const auto* const table = reader.take_table(node, name)) reader.read_run_limits(*table, in);
+       }},
+  };
+  return kKeys;
+}
+
+const Reader::Keys<AccessLog>& Reader::log_keys() {
+  static const Keys<AccessLog> kKeys = {
+      {"access", [](Reader& reader, const toml::node& node, const std::string& name,
+                    AccessLog& in) { reader.take_access_log(node, name, in); }},
+      {"format", [](Reader& reader, const toml::node& node, const std::string& name,
+                    AccessLog& in) { reader.take_log_format(node, name, in); }},
+      {"largest",
+       [](Reader& reader, const toml::node& node, const std::string& name, AccessLog& in) {
+         constexpr std::uint64_t kLeast = 4096;
+         constexpr std::uint64_t kMost = 1ULL << 40;
+         if (const auto value = reader.take_number(node, name, LimitRow::Unit::bytes, kLeast, kMost))
+           in.largest = *value;
+       }},
+      {"older",
+       [](Reader& reader, const toml::node& node, const std::string& name, AccessLog& in) {
+         constexpr std::uint64_t kMost = 100;
+         if (const auto value = reader.take_number(node, name, LimitRow::Unit::count, 0, kMost)) in.older = *value;
+       }},
+  };
+  return kKeys;
+}
+
+Names Reader::all_keys() {
+  Names out;
+  const auto add = [&out](const std::string& table, const Names& keys) {
+    for (const std::string& key : keys) out.push_back(table + "." + key);
+  };
+  // The other keys of the top are tables.
+  out.emplace_back("addresses");
+  add("site.NAME", names_of(site_keys()));
+  add("interpreter.NAME", names_of(interpreter_keys()));
+  add("limits", limit_keys(false));
+  add("log", names_of(log_keys()));
+  return out;
+}
 
 SettingsRead unreadable(const std::string& file, Code code, std::vector<Fact> facts) {
   facts.emplace_back("file", file);
@@ -518,16 +614,6 @@ std::string text_of(const SettingsProblem& problem) {
   return out + "  What to do: " + text::escape_line(remedy_of(problem.finding)) + "\n";
 }
 
-std::vector<std::string> settings_keys() {
-  Names out = {"addresses"};
-  const auto add = [&out](const std::string& table, const Names& keys) {
-    for (const std::string& key : keys) out.push_back(table + "." + key);
-  };
-  add("site.NAME", kSiteKeys);
-  add("interpreter.NAME", kInterpreterKeys);
-  add("limits", limit_keys(false));
-  add("log", kLogKeys);
-  return out;
-}
+std::vector<std::string> settings_keys() { return Reader::all_keys(); }
 
 }  // namespace porter

@@ -88,6 +88,8 @@ struct Site {
 struct AccessLog {
   std::string file;  ///< An absolute path; empty: there is none.
   enum class Format { common, json } format = Format::common;
+  std::uint64_t largest = 64ULL * 1024 * 1024;  ///< Bytes, from which on a new file is begun.
+  std::size_t older = 3;                        ///< How many of those before are kept.
 };
 
 /// The sites that share one address.

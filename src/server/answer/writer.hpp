@@ -94,8 +94,9 @@ class Writer {
   /// connection ends with it.
   void begin_directly();
   /// Sends the next part of the body: `bytes`, then `part`. What goes beyond the announced length is dropped, as is all
-  /// of it where none may be sent. False: the client is gone, does not take it, or the file has become shorter; whatever
-  /// follows is not sent either. `bytes` must last until then. A part of a file requires that the length was announced.
+  /// of it where none may be sent. False: the client is gone, does not take it, or the file has become shorter;
+  /// whatever follows is not sent either. `bytes` must last until then. A part of a file requires that the length was
+  /// announced.
   asio::awaitable<bool> body(std::string_view bytes, FilePart part = {});
   /// Ends the answer. One that is shorter than announced is cut off, since nothing else tells the client. False: it was
   /// not sent whole.
@@ -134,14 +135,14 @@ class Writer {
   std::chrono::seconds patience_{30};
   const AnswerFields* site_fields_ = nullptr;
   int minor_version_ = 1;
-  bool is_head_ = false;       ///< The request's method is HEAD.
+  bool is_head_ = false;  ///< The request's method is HEAD.
   bool keeps_ = true;
   bool has_begun_ = false;
   bool has_failed_ = false;
-  bool has_sent_ = false;      ///< Something has gone out.
+  bool has_sent_ = false;  ///< Something has gone out.
   bool is_chunked_ = false;
   bool is_direct_ = false;
-  bool drops_body_ = false;    ///< None may be sent.
+  bool drops_body_ = false;              ///< None may be sent.
   std::optional<std::uint64_t> length_;  ///< As announced.
   std::uint64_t passed_ = 0;             ///< Bytes of the body that were given, up to length_.
   std::string head_;                     ///< Until it has been sent.

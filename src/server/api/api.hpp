@@ -1,5 +1,5 @@
-// The control interface: what can be asked of a running server, and what it can be told to do. Every call is a coroutine
-// on the server's own thread, and knows nothing of sockets; docs/control.openapi.yaml describes them all.
+// The control interface: what can be asked of a running server, and what it can be told to do. Every call is a
+// coroutine on the server's own thread, and knows nothing of sockets; docs/control.openapi.yaml describes them all.
 #pragma once
 
 #include <boost/asio/awaitable.hpp>

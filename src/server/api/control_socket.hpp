@@ -22,8 +22,8 @@ class ControlSocket {
   ControlSocket(const ControlSocket&) = delete;
   ControlSocket& operator=(const ControlSocket&) = delete;
 
-  /// Opens the socket in the place of one that was left behind. Requires that the lock of the instance is held. A finding
-  /// if that fails.
+  /// Opens the socket in the place of one that was left behind. Requires that the lock of the instance is held. A
+  /// finding if that fails.
   std::optional<Finding> open();
   /// Closes it and ends what is in progress.
   void close();

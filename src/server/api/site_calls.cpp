@@ -14,9 +14,8 @@ asio::awaitable<Reply> Api::mounts(const Call&) {
     Json all = Json::array();
     for (const Site& site : now.settings.sites)
       for (const Mount& mount : site.mounts)
-        all.push_back({{"site", site.name},
-                       {"path", text::to_utf8(mount.path)},
-                       {"folder", text::to_utf8(mount.target)}});
+        all.push_back(
+            {{"site", site.name}, {"path", text::to_utf8(mount.path)}, {"folder", text::to_utf8(mount.target)}});
     return Json{{"mounts", std::move(all)}};
   });
 }
@@ -57,8 +56,7 @@ asio::awaitable<Reply> Api::add_mount(const Call& call) {
   edit.path = text_in(body, "path");
   edit.folder = text_in(body, "folder");
   if (edit.site.empty() || !edit.path.starts_with('/') || !edit.folder.starts_with('/'))
-    co_return bad_call(422,
-                       "A mount needs a site, a path that begins with a slash, and a folder, as an absolute path");
+    co_return bad_call(422, "A mount needs a site, a path that begins with a slash, and a folder, as an absolute path");
   Reply reply = co_await changed(edit, 201);
   co_return reply;
 }

@@ -23,8 +23,7 @@ Json json_of(const Journal::Kept& kept) {
   std::string line;
   append_log_line(line, exchange, Colour::off);
   line.pop_back();
-  const auto millis =
-      std::chrono::duration_cast<std::chrono::milliseconds>(exchange.time.time_since_epoch()).count();
+  const auto millis = std::chrono::duration_cast<std::chrono::milliseconds>(exchange.time.time_since_epoch()).count();
   Json row = {{"text", text::to_utf8(line)},
               {"time", fmt::format("{:%Y-%m-%dT%H:%M:%S}.{:03}Z", fmt::gmtime(static_cast<std::time_t>(millis / 1000)),
                                    millis % 1000)},

@@ -43,8 +43,8 @@ class BodyReader {
 
   /// Appends what comes next of the body to `out`.
   asio::awaitable<BodyRead> read(std::string& out);
-  /// Once the request is answered: reads what nobody wanted, if it is short. False: it is not, and the connection has to
-  /// end.
+  /// Once the request is answered: reads what nobody wanted, if it is short. False: it is not, and the connection has
+  /// to end.
   asio::awaitable<bool> finish();
 
   /// The body is complete, or there is none.

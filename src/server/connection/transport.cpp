@@ -74,8 +74,8 @@ Ends Transport::ends() const {
   const sockaddr_storage server_name = ask(::getsockname);
   const End client = end_of(ask(::getpeername));
   const End server = end_of(server_name);
-  const bool is_here =
-      client.is_loopback || server_name.ss_family == AF_UNIX || (!client.address.empty() && client.address == server.address);
+  const bool is_here = client.is_loopback || server_name.ss_family == AF_UNIX ||
+                       (!client.address.empty() && client.address == server.address);
   return {client.address, client.port, server.address, server.port, is_here};
 }
 

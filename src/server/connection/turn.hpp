@@ -101,7 +101,7 @@ class Turn {
   void note_for_access_log();
 
   Connection& connection_;
-  Served& served_;  ///< The connection keeps it for as long as the turn lasts.
+  Served& served_;              ///< The connection keeps it for as long as the turn lasts.
   const Site* site_ = nullptr;  ///< In served_.
   Exchange exchange_;
   Request request_;

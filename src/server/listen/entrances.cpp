@@ -91,9 +91,8 @@ std::variant<Entrances::Change, std::vector<Finding>> Entrances::prepare(const s
     return std::nullopt;
   };
   const auto gives_way_to = [&](const Address& address) {
-    return [&change, &address](const Endpoint& own) {
-      return own.port == address.port && !is_among(change.wanted, own);
-    };
+    return
+        [&change, &address](const Endpoint& own) { return own.port == address.port && !is_among(change.wanted, own); };
   };
   std::vector<Address> conflicting;
   for (const Listener& listener : listeners) {

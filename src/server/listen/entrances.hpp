@@ -20,8 +20,8 @@ namespace asio = boost::asio;
 
 class Entrances {
  public:
-  /// `take` is given each connection that comes in, with the endpoint that it came to. It may throw std::bad_alloc; then
-  /// the connection is lost.
+  /// `take` is given each connection that comes in, with the endpoint that it came to. It may throw std::bad_alloc;
+  /// then the connection is lost.
   Entrances(asio::io_context& context, std::function<void(int socket, const Endpoint& endpoint)> take)
       : context_(context), take_(std::move(take)) {}
   Entrances(const Entrances&) = delete;

@@ -1,11 +1,17 @@
-// Formatting and writing the access log.
+// Formatting the access log, and having it written: spdlog carries the lines to a thread of its own.
 #include "server/record/access_log.hpp"
 
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <spdlog/async_logger.h>
+#include <spdlog/details/thread_pool.h>
+#include <spdlog/sinks/base_sink.h>
+#include <spdlog/sinks/rotating_file_sink.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 #include <algorithm>
+#include <atomic>
 #include <cerrno>
 #include <ctime>
 #include <iterator>
@@ -20,7 +26,7 @@ namespace porter::server {
 namespace {
 
 constexpr std::size_t kMostAccessWaiting = 4 * 1024 * 1024;
-constexpr std::chrono::milliseconds kGatherAccess{5};
+constexpr std::size_t kMostMessages = 4096;
 /// How long the thread waits for a reader of a pipe before it looks whether it is to end.
 constexpr std::chrono::milliseconds kAccessLookForEnd{100};
 constexpr std::chrono::seconds kAccessPatienceAtEnd{1};
@@ -101,7 +107,8 @@ void append_json(std::string& out, const Exchange& line) {
   for (const auto& [name, value] :
        {Text{"client", line.client}, Text{"host", fields_of(line).host},
         Text{"site", line.site ? std::string_view(*line.site) : std::string_view()}, Text{"method", line.method},
-        Text{"target", line.target}, Text{"referrer", fields_of(line).referrer}, Text{"user_agent", fields_of(line).user_agent}}) {
+        Text{"target", line.target}, Text{"referrer", fields_of(line).referrer},
+        Text{"user_agent", fields_of(line).user_agent}}) {
     fmt::format_to(into, ",\"{}\":", name);
     append_json_text(out, value);
   }
@@ -114,94 +121,147 @@ void append_access_line(std::string& out, const Exchange& line, AccessLog::Forma
   format == AccessLog::Format::json ? append_json(out, line) : append_common(out, line);
 }
 
-AccessLogFile::AccessLogFile(AccessLog log) : log_(std::move(log)), thread_([this] { run(); }) {}
+/// Where the lines end: a file that is opened when it is needed, and again after an error; it gives way to a new one
+/// when it has become large. Its lock is that of the base.
+class AccessLogFile::Sink final : public spdlog::sinks::base_sink<std::mutex> {
+ public:
+  explicit Sink(AccessLog log) : log_(std::move(log)) {}
+
+  const AccessLog& log() const { return log_; }
+
+  /// Takes note of a message that is on its way here. False: too much is on its way.
+  bool expect(std::size_t bytes) {
+    if (waiting_bytes_.fetch_add(bytes) + bytes <= kMostAccessWaiting && waiting_.load() < kMostMessages) {
+      ++waiting_;
+      return true;
+    }
+    waiting_bytes_ -= bytes;
+    return false;
+  }
+  void lose(std::string_view lines) {
+    lost_ += static_cast<std::uint64_t>(std::count(lines.begin(), lines.end(), '\n'));
+  }
+  void reopen() { is_to_reopen_ = true; }
+  void finish() {
+    give_up_ = Clock::now() + kAccessPatienceAtEnd;
+    is_finishing_ = true;
+  }
+  std::optional<Finding> problem() const {
+    const int error = error_;
+    if (error == 0) return std::nullopt;
+    return Finding{Code::log_unwritable,
+                   {{"file", log_.file},
+                    {"folder_quoted", text::shell_word(files::folder_of(log_.file))},
+                    {"reason", files::describe({error})},
+                    {"lost", std::to_string(lost_)}}};
+  }
+
+ protected:
+  void sink_it_(const spdlog::details::log_msg& message) override {
+    const std::string_view lines(message.payload.data(), message.payload.size());
+    flush_();
+    const int error = put(lines);
+    waiting_bytes_ -= lines.size();
+    --waiting_;
+    error_ = error;
+    if (error == 0) return;
+    lose(lines);
+    // It is opened anew for the next lines: by then it may be another one.
+    file_.reset();
+  }
+  void flush_() override {
+    if (is_to_reopen_.exchange(false)) file_.reset();
+  }
+
+ private:
+  using Clock = std::chrono::steady_clock;
+
+  bool open() {
+    // A pipe without a reader is told as such (ENXIO) in place of being waited for.
+    file_.reset(::open(log_.file.c_str(), O_WRONLY | O_APPEND | O_CREAT | O_CLOEXEC | O_NOCTTY | O_NONBLOCK, 0640));
+    return file_.is_open();
+  }
+
+  bool is_given_up() const { return is_finishing_ && Clock::now() > give_up_.load(); }
+
+  /// "access.log" becomes "access.1.log", which becomes "access.2.log"; the oldest goes.
+  void make_room() {
+    const auto older = [&](std::size_t number) {
+      return spdlog::sinks::rotating_file_sink_st::calc_filename(log_.file, number);
+    };
+    if (log_.older == 0) {
+      ::unlink(log_.file.c_str());
+    } else {
+      for (std::size_t number = log_.older; number > 0; --number)
+        ::rename(older(number - 1).c_str(), older(number).c_str());
+    }
+    file_.reset();
+  }
+
+  /// Writes all of `lines`; errno if that failed.
+  int put(std::string_view lines) {
+    if (is_given_up()) return ETIMEDOUT;
+    if (!file_.is_open() && !open()) return errno;
+    struct stat info {};
+    const bool is_regular = ::fstat(file_.get(), &info) == 0 && S_ISREG(info.st_mode);
+    if (is_regular && info.st_size > 0 && static_cast<std::uint64_t>(info.st_size) + lines.size() > log_.largest) {
+      make_room();
+      info.st_size = 0;
+      if (!open()) return errno;
+    }
+    PatientWriter writer(file_.get());
+    std::size_t done = 0;
+    while (done < lines.size()) {
+      const auto written = writer.write(lines.substr(done), kAccessLookForEnd);
+      done += written.bytes;
+      if (written.error != 0) {
+        // No part of a line stays behind. What is no file (a pipe) cannot be cut.
+        const std::size_t whole = lines.substr(0, done).rfind('\n') + 1;
+        if (is_regular) [[maybe_unused]]
+          const int cut = ::ftruncate(file_.get(), info.st_size + static_cast<off_t>(whole));
+        return written.error;
+      }
+      if (is_given_up()) return ETIMEDOUT;
+    }
+    return 0;
+  }
+
+  const AccessLog log_;
+  std::atomic<std::size_t> waiting_{0};
+  std::atomic<std::size_t> waiting_bytes_{0};
+  std::atomic<bool> is_to_reopen_{false};
+  std::atomic<bool> is_finishing_{false};
+  std::atomic<int> error_{0};
+  std::atomic<std::uint64_t> lost_{0};
+  std::atomic<Clock::time_point> give_up_{};  ///< When what is left is not written any more.
+  files::Descriptor file_;
+};
+
+AccessLogFile::AccessLogFile(AccessLog log)
+    : sink_(std::make_shared<Sink>(std::move(log))),
+      // Twice as large as what may be on its way, so that handing over never waits.
+      thread_(std::make_shared<spdlog::details::thread_pool>(2 * kMostMessages, 1)),
+      logger_(std::make_shared<spdlog::async_logger>("access", sink_, thread_)) {}
 
 AccessLogFile::~AccessLogFile() {
-  {
-    const std::lock_guard lock(mutex_);
-    finishing_ = true;
-    give_up_ = std::chrono::steady_clock::now() + kAccessPatienceAtEnd;
-  }
-  changed_.notify_one();
-  thread_.join();
+  sink_->finish();
+  logger_.reset();
+  // Its end is that of the thread, which handles what is left first.
+  thread_.reset();
 }
 
+const AccessLog& AccessLogFile::log() const { return sink_->log(); }
+
 void AccessLogFile::write(std::string_view lines) {
-  {
-    const std::lock_guard lock(mutex_);
-    if (waiting_.size() + lines.size() > kMostAccessWaiting) {
-      lost_ += static_cast<std::uint64_t>(std::count(lines.begin(), lines.end(), '\n'));
-      return;
-    }
-    waiting_ += lines;
-  }
-  changed_.notify_one();
+  if (!sink_->expect(lines.size())) return sink_->lose(lines);
+  logger_->log(spdlog::level::info, spdlog::string_view_t(lines.data(), lines.size()));
 }
 
 void AccessLogFile::reopen() {
-  {
-    const std::lock_guard lock(mutex_);
-    reopening_ = true;
-  }
-  changed_.notify_one();
+  sink_->reopen();
+  logger_->flush();
 }
 
-std::optional<Finding> AccessLogFile::problem() const {
-  const std::lock_guard lock(mutex_);
-  if (error_ == 0) return std::nullopt;
-  return Finding{Code::log_unwritable,
-                 {{"file", log_.file},
-                  {"folder_quoted", text::shell_word(files::folder_of(log_.file))},
-                  {"reason", files::describe({error_})},
-                  {"lost", std::to_string(lost_)}}};
-}
-
-int AccessLogFile::put(std::string_view lines) {
-  // A pipe without a reader is told as such (ENXIO) in place of being waited for.
-  if (!file_.is_open())
-    file_.reset(::open(log_.file.c_str(), O_WRONLY | O_APPEND | O_CREAT | O_CLOEXEC | O_NOCTTY | O_NONBLOCK, 0640));
-  if (!file_.is_open()) return errno;
-  const off_t before = ::lseek(file_.get(), 0, SEEK_END);
-  PatientWriter writer(file_.get());
-  std::size_t done = 0;
-  while (done < lines.size()) {
-    const auto written = writer.write(lines.substr(done), kAccessLookForEnd);
-    done += written.bytes;
-    if (written.error != 0) {
-      // No part of a line stays behind. What is no file (a pipe) cannot be cut.
-      const std::size_t whole = lines.substr(0, done).rfind('\n') + 1;
-      [[maybe_unused]] const int cut = before < 0 ? 0 : ::ftruncate(file_.get(), before + static_cast<off_t>(whole));
-      return written.error;
-    }
-    const std::lock_guard lock(mutex_);
-    if (finishing_ && std::chrono::steady_clock::now() > give_up_) return ETIMEDOUT;
-  }
-  return 0;
-}
-
-void AccessLogFile::run() {
-  std::string batch;
-  for (bool last = false; !last;) {
-    {
-      std::unique_lock lock(mutex_);
-      changed_.wait(lock, [this] { return finishing_ || reopening_ || !waiting_.empty(); });
-      last = finishing_;
-      batch.clear();
-      batch.swap(waiting_);
-      if (std::exchange(reopening_, false)) file_.reset();
-    }
-    if (!batch.empty()) {
-      const int error = put(batch);
-      const std::lock_guard lock(mutex_);
-      error_ = error;
-      if (error != 0) {
-        lost_ += static_cast<std::uint64_t>(std::count(batch.begin(), batch.end(), '\n'));
-        // It is opened anew for the next lines: by then it may be another one.
-        file_.reset();
-      }
-    }
-    if (!last) std::this_thread::sleep_for(kGatherAccess);
-  }
-}
+std::optional<Finding> AccessLogFile::problem() const { return sink_->problem(); }
 
 }  // namespace porter::server

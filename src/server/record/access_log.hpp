@@ -12,12 +12,18 @@
 #include <optional>
 #include <string>
 #include <string_view>
-#include <thread>
 
 #include "core/files/descriptor.hpp"
 #include "core/findings/finding.hpp"
 #include "core/settings/settings.hpp"
 #include "server/record/exchange.hpp"
+
+namespace spdlog {
+class async_logger;
+namespace details {
+class thread_pool;
+}
+}  // namespace spdlog
 
 namespace porter::server {
 
@@ -29,12 +35,14 @@ class AccessLogFile {
  public:
   /// The file is opened by the first line that is written.
   explicit AccessLogFile(AccessLog log);
+  /// Writes what is left, giving up after a second if nobody takes it.
   ~AccessLogFile();
   AccessLogFile(const AccessLogFile&) = delete;
   AccessLogFile& operator=(const AccessLogFile&) = delete;
 
-  const AccessLog& log() const { return log_; }
-  /// Hands over whole lines. From any thread.
+  const AccessLog& log() const;
+  /// Hands over whole lines, for another thread to write. Never waits; if too much waits already, they are lost, and
+  /// that is told. From any thread.
   void write(std::string_view lines);
   /// Closes the file; the next lines go to the one that has its name then. From any thread.
   void reopen();
@@ -42,21 +50,11 @@ class AccessLogFile {
   std::optional<Finding> problem() const;
 
  private:
-  void run();
-  /// Writes all of `lines`; errno if that failed.
-  int put(std::string_view lines);
+  class Sink;
 
-  const AccessLog log_;
-  mutable std::mutex mutex_;
-  std::condition_variable changed_;
-  std::string waiting_;  // Guarded by mutex_, as are those below.
-  bool reopening_ = false;
-  bool finishing_ = false;
-  int error_ = 0;
-  std::uint64_t lost_ = 0;
-  std::chrono::steady_clock::time_point give_up_;  ///< When what is left is not written any more.
-  files::Descriptor file_;                         // The thread's own.
-  std::thread thread_;
+  std::shared_ptr<Sink> sink_;
+  std::shared_ptr<spdlog::details::thread_pool> thread_;
+  std::shared_ptr<spdlog::async_logger> logger_;
 };
 
 }  // namespace porter::server

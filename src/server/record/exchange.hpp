@@ -37,8 +37,8 @@ using AnsweredBy =
 
 /// One run of a script on the way to the answer.
 struct RunFacts {
-  std::string runner;  ///< What ran it: "php-cgi", "program".
-  std::string script;  ///< Its path on disk.
+  std::string runner;                        ///< What ran it: "php-cgi", "program".
+  std::string script;                        ///< Its path on disk.
   bool is_for_problem = false;               ///< It was to make the page for a problem.
   bool was_left_waiting = false;             ///< The client left before its turn came: it has not begun.
   std::optional<std::string> redirected_to;  ///< It answered with a local redirect to this path.
@@ -66,7 +66,7 @@ struct Exchange {
   // As the client sent them; they may hold anything.
   std::string method;
   std::string target;
-  int minor_version = 1;  ///< Of HTTP/1.x.
+  int minor_version = 1;                         ///< Of HTTP/1.x.
   std::unique_ptr<FieldsForAccessLog> fields{};  ///< Null where there is no access log.
 
   int status = 0;                ///< 0: the client left before an answer began.
