@@ -1,48 +1,15 @@
 // Every system call on the way of a request is made to fail once, or to do less than was asked for: that request may
 // fail, and the server goes on.
-#include <fcntl.h>
-#include <sys/mman.h>
-#include <unistd.h>
-
 #include <catch2/catch.hpp>
 #include <cerrno>
 
 #include "shim/failing_calls.hpp"
+#include "support/shared_value.hpp"
 #include "support/support.hpp"
 
 using namespace porter::test;
 
 namespace {
-
-/// The plan that the server shares with the test.
-class Plan {
- public:
-  explicit Plan(const TempFolder& folder) : path_(folder.write("plan", std::string(sizeof(FailingPlan), '\0'))) {
-    const int file = ::open(path_.c_str(), O_RDWR | O_CLOEXEC);
-    plan_ =
-        static_cast<FailingPlan*>(::mmap(nullptr, sizeof(FailingPlan), PROT_READ | PROT_WRITE, MAP_SHARED, file, 0));
-    ::close(file);
-  }
-  ~Plan() { ::munmap(plan_, sizeof(FailingPlan)); }
-  Plan(const Plan&) = delete;
-  Plan& operator=(const Plan&) = delete;
-
-  std::vector<std::string> environment() const {
-    return {"LD_PRELOAD=" + built("libfailing_calls.so"), "PORTER_FAILING_CALL=" + path_,
-            "ASAN_OPTIONS=verify_asan_link_order=0:detect_leaks=0"};
-  }
-  void fail(FailingCall call, int error, long number) {
-    plan_->call = call;
-    plan_->error = error;
-    plan_->countdown = number;
-  }
-  /// Ends the plan; tells whether the call had come.
-  bool has_failed() { return plan_->countdown.exchange(0) <= 0; }
-
- private:
-  std::string path_;
-  FailingPlan* plan_;
-};
 
 constexpr int kLess = 0;
 
@@ -55,8 +22,8 @@ TEST_CASE("a system call that fails, or does less, fails one request at most") {
   folder.write("pages/style.css", std::string(5000, 's'));
   folder.write("pages/list/b.txt", "x");
   folder.write("pages/cgi-bin/x", "#!/bin/sh\nprintf 'Content-Type: text/plain\\n\\nran '; cat\n", 0755);
-  Plan plan(folder);
-  Server server(folder.path() + "/pages", {"--threads", "1"}, plan.environment());
+  SharedValue<FailingPlan> plan(folder, "plan");
+  Server server(folder.path() + "/pages", {"--threads", "1"}, loading("libfailing_calls.so", "PORTER_FAILING_CALL", plan.path()));
   struct Row {
     FailingCall call;
     std::vector<int> errors;
@@ -92,7 +59,9 @@ TEST_CASE("a system call that fails, or does less, fails one request at most") {
         bool is_past = false;
         for (long number = 1; !is_past && number < 40; ++number) {
           CAPTURE(static_cast<int>(row.call), error, bytes, number);
-          plan.fail(row.call, error, number);
+          plan->call = row.call;
+          plan->error = error;
+          plan->countdown = number;
           {
             Connection connection(server.port());
             connection.send(bytes);
@@ -106,7 +75,7 @@ TEST_CASE("a system call that fails, or does less, fails one request at most") {
               REQUIRE(answer.whole);
             }
           }
-          is_past = !plan.has_failed();
+          is_past = plan->countdown.exchange(0) > 0;
           failed += is_past ? 0 : 1;
           const Answer after = get(server.port(), "/a.txt");
           REQUIRE(after.status == 200);

@@ -1,46 +1,11 @@
 // Every allocation on the way of a request is made to fail once: that request may fail, and the server goes on.
-#include <fcntl.h>
-#include <sys/mman.h>
-#include <unistd.h>
-
 #include <atomic>
 #include <catch2/catch.hpp>
-#include <fstream>
 
+#include "support/shared_value.hpp"
 #include "support/support.hpp"
 
 using namespace porter::test;
-
-namespace {
-
-/// The counter that the server shares with the test.
-class Failing {
- public:
-  explicit Failing(const TempFolder& folder) : path_(folder.write("counter", std::string(sizeof(Counter), '\0'))) {
-    const int file = ::open(path_.c_str(), O_RDWR | O_CLOEXEC);
-    counter_ = static_cast<Counter*>(::mmap(nullptr, sizeof(Counter), PROT_READ | PROT_WRITE, MAP_SHARED, file, 0));
-    ::close(file);
-  }
-  ~Failing() { ::munmap(counter_, sizeof(Counter)); }
-  Failing(const Failing&) = delete;
-  Failing& operator=(const Failing&) = delete;
-
-  std::vector<std::string> environment() const {
-    return {"LD_PRELOAD=" + built("libfailing_new.so"), "PORTER_FAILING_NEW=" + path_,
-            "ASAN_OPTIONS=verify_asan_link_order=0:detect_leaks=0"};
-  }
-  /// The allocation that comes as number `number` from now on fails.
-  void fail(long number) { counter_->store(number); }
-  /// True if it has come.
-  bool has_failed() const { return counter_->load() <= 0; }
-
- private:
-  using Counter = std::atomic<long>;
-  std::string path_;
-  Counter* counter_;
-};
-
-}  // namespace
 
 TEST_CASE("a lack of memory at any point fails one request and no more") {
   TempFolder folder;
@@ -49,8 +14,9 @@ TEST_CASE("a lack of memory at any point fails one request and no more") {
   folder.write("list/b.txt", "x");
   folder.write("cgi-bin/x", "#!/bin/sh\nprintf 'Content-Type: text/plain\\n\\nran '; cat\n", 0755);
   folder.write("cgi-bin/fails", "#!/bin/sh\necho 'the tide is out' >&2; exit 3\n", 0755);
-  Failing failing(folder);
-  Server server(folder.path(), {"--threads", "1"}, failing.environment());
+  // The allocation to which it counts down fails.
+  SharedValue<std::atomic<long>> failing(folder, "counter");
+  Server server(folder.path(), {"--threads", "1"}, loading("libfailing_new.so", "PORTER_FAILING_NEW", failing.path()));
   struct Row {
     const char* name;
     std::string bytes;
@@ -75,13 +41,13 @@ TEST_CASE("a lack of memory at any point fails one request and no more") {
     for (; !is_past && number < 2000; number += number < 100 ? 1 : 7) {
       CAPTURE(number);
       {
-        failing.fail(number);
+        *failing = number;
         Connection connection(server.port());
         connection.send(row.bytes);
         connection.finish_sending();
         const Answer answer = connection.receive();
-        is_past = !failing.has_failed();
-        failing.fail(0);
+        is_past = failing->load() > 0;
+        *failing = 0;
         // It went well in spite of it, was told as a lack of memory, was cut off, or a problem was told with less.
         const bool is_fine = answer.status == row.status || answer.status == 503 || answer.status == 0 ||
                              answer.status == 500 || !answer.whole;
