@@ -23,7 +23,8 @@ TEST_CASE("a system call that fails, or does less, fails one request at most") {
   folder.write("pages/list/b.txt", "x");
   folder.write("pages/cgi-bin/x", "#!/bin/sh\nprintf 'Content-Type: text/plain\\n\\nran '; cat\n", 0755);
   SharedValue<FailingPlan> plan(folder, "plan");
-  Server server(folder.path() + "/pages", {"--threads", "1"}, loading("libfailing_calls.so", "PORTER_FAILING_CALL", plan.path()));
+  Server server(folder.path() + "/pages", {"--threads", "1"},
+                loading("libfailing_calls.so", "PORTER_FAILING_CALL", plan.path()));
   struct Row {
     FailingCall call;
     std::vector<int> errors;

@@ -10,10 +10,11 @@
 
 namespace porter::server::pages {
 
+/// What there is to tell. The references must last as long as it does.
 struct Problem {
-  Finding finding;
+  const Finding& finding;
   std::string asked;                       ///< "GET /timetable"; empty if it could not be read.
-  std::vector<std::string> trail;          ///< How it came to this.
+  const std::vector<std::string>& trail;   ///< How it came to this.
   std::vector<std::string> details;        ///< The last lines of an error stream.
   std::vector<script::SourceLine> source;  ///< The lines around the place that the finding names.
 };
