@@ -71,10 +71,10 @@ Ends Transport::ends() const {
     get(const_cast<Socket&>(socket_).native_handle(), reinterpret_cast<sockaddr*>(&storage), &length);
     return storage;
   };
-  const sockaddr_storage server_name = ask(::getsockname);
+  const sockaddr_storage own_name = ask(::getsockname);
   const End client = end_of(ask(::getpeername));
-  const End server = end_of(server_name);
-  const bool is_here = client.is_loopback || server_name.ss_family == AF_UNIX ||
+  const End server = end_of(own_name);
+  const bool is_here = client.is_loopback || own_name.ss_family == AF_UNIX ||
                        (!client.address.empty() && client.address == server.address);
   return {client.address, client.port, server.address, server.port, is_here};
 }
