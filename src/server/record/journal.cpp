@@ -15,7 +15,9 @@ using Clock = std::chrono::steady_clock;
 constexpr std::size_t kMostArrived = 64 * 1024;
 constexpr std::size_t kMostUnwritten = 4 * 1024 * 1024;
 constexpr std::size_t kMostKept = 1024 * 1024;
-constexpr std::chrono::milliseconds kGather{5};
+constexpr std::chrono::milliseconds kGather{20};
+/// So many are not waited with: they would be gone from the nearer memory by then.
+constexpr std::size_t kBurst = 256;
 /// How long after its end an exchange may still be on its way from its worker.
 constexpr std::chrono::milliseconds kOnTheWay{10};
 /// How long the thread waits for a reader before it looks what else there is.
@@ -74,7 +76,8 @@ void Journal::record(std::vector<Exchange> exchanges) {
     }
     arrived_count_ += exchanges.size();
     arrived_.exchanges.push_back(std::move(exchanges));
-    wake = sleeping_ && !held_back_;
+    const bool is_burst = arrived_count_ >= kBurst && arrived_count_ - arrived_.exchanges.back().size() < kBurst;
+    wake = (sleeping_ || is_burst) && !held_back_;
   }
   if (wake) changed_.notify_one();
 }
@@ -167,7 +170,7 @@ Journal::Arrived Journal::wait_for_more() {
     sleeping_ = false;
   }
   // What is handed over meanwhile goes out in one piece, and in order.
-  if (first_lines_.empty()) changed_.wait_for(lock, kGather, [this] { return finishing_; });
+  if (first_lines_.empty()) changed_.wait_for(lock, kGather, [this] { return finishing_ || arrived_count_ >= kBurst; });
   unwritten_ += first_lines_;
   first_lines_.clear();
   std::swap(arrived, arrived_);
