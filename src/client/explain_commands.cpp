@@ -97,9 +97,9 @@ SettingsRead settings_in(const Json& status) {
 }  // namespace
 
 int run_explain(const Meant& meant, const std::string& what, Form form) {
-  const auto found = find_explainer(meant, what);
-  if (const auto* const finding = std::get_if<Finding>(&found)) return fail(*finding);
-  const auto& instance = std::get<machine::Instance>(found);
+  const auto found = found_or_told(find_explainer(meant, what));
+  if (!found) return kFailed;
+  const machine::Instance& instance = *found;
   const std::string here = current_folder();
   Json explanation;
   if (machine::lock_holder(instance)) {
@@ -119,9 +119,9 @@ int run_explain(const Meant& meant, const std::string& what, Form form) {
 }
 
 int run_doctor(const Meant& meant, Form form) {
-  const auto found = find_server(meant);
-  if (const auto* const finding = std::get_if<Finding>(&found)) return fail(*finding);
-  const auto& instance = std::get<machine::Instance>(found);
+  const auto found = found_or_told(find_server(meant));
+  if (!found) return kFailed;
+  const machine::Instance& instance = *found;
   SettingsRead read;
   if (instance.settings.empty()) {
     const Reply reply = ask(instance, "GET", "/v1/status");

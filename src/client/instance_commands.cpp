@@ -348,9 +348,8 @@ int run_start(const std::string& settings) {
 }
 
 int run_stop(const Meant& meant) {
-  const auto found = find_server(meant);
-  if (const auto* const finding = std::get_if<Finding>(&found)) return fail(*finding);
-  return stop(std::get<machine::Instance>(found));
+  const auto found = found_or_told(find_server(meant));
+  return found ? stop(*found) : kFailed;
 }
 
 int run_restart(const std::string& settings) {
@@ -359,9 +358,9 @@ int run_restart(const std::string& settings) {
 }
 
 int run_status(const Meant& meant, Form form) {
-  const auto found = find_server(meant);
-  if (const auto* const finding = std::get_if<Finding>(&found)) return fail(*finding);
-  const auto& instance = std::get<machine::Instance>(found);
+  const auto found = found_or_told(find_server(meant));
+  if (!found) return kFailed;
+  const machine::Instance& instance = *found;
   if (!machine::lock_holder(instance)) return tell_stopped(instance, form);
   const auto reply = ask_running(instance, "GET", "/v1/status");
   if (!reply) return kFailed;
@@ -394,9 +393,9 @@ int run_status_of_all(Form form) {
 }
 
 int run_reload(const Meant& meant) {
-  const auto found = find_server(meant);
-  if (const auto* const finding = std::get_if<Finding>(&found)) return fail(*finding);
-  const auto& instance = std::get<machine::Instance>(found);
+  const auto found = found_or_told(find_server(meant));
+  if (!found) return kFailed;
+  const machine::Instance& instance = *found;
   const auto reply = ask_running(instance, "POST", "/v1/reload");
   if (!reply) return kFailed;
   if (reply->status != 200) {
@@ -408,9 +407,9 @@ int run_reload(const Meant& meant) {
 }
 
 int run_log(const Meant& meant, const LogOptions& options) {
-  const auto found = find_server(meant);
-  if (const auto* const finding = std::get_if<Finding>(&found)) return fail(*finding);
-  const auto& instance = std::get<machine::Instance>(found);
+  const auto found = found_or_told(find_server(meant));
+  if (!found) return kFailed;
+  const machine::Instance& instance = *found;
   if (!machine::lock_holder(instance)) return fail(not_running(instance));
   std::string target = fmt::format("/v1/log?lines={}", options.lines);
   if (options.follow) target += "&follow=true";

@@ -8,6 +8,7 @@
 #include <filesystem>
 
 #include "client/control_client.hpp"
+#include "client/output.hpp"
 #include "core/files/paths.hpp"
 
 namespace porter::client {
@@ -50,8 +51,7 @@ Finding several(const Meant& meant, const std::vector<RunningServer>& servers) {
 std::size_t depth_of(const std::string& path, const RunningServer& server) {
   std::size_t deepest = 0;
   const auto look_at = [&](const std::string& folder) {
-    if (path == folder || path.starts_with(folder.ends_with('/') ? folder : folder + "/"))
-      deepest = std::max(deepest, folder.size());
+    if (files::lies_in(path, folder)) deepest = std::max(deepest, folder.size());
   };
   if (!server.instance.settings.empty()) look_at(std::string(files::folder_of(server.instance.settings)));
   if (!server.status.is_object()) return deepest;
@@ -115,6 +115,14 @@ std::variant<machine::Instance, Finding> find_server(const Meant& meant, const s
 
 std::variant<machine::Instance, Finding> find_server(const Meant& meant) {
   return find_server(meant, machine::without_links(current_folder()));
+}
+
+std::optional<machine::Instance> found_or_told(std::variant<machine::Instance, Finding> found) {
+  if (const auto* const finding = std::get_if<Finding>(&found)) {
+    fail(*finding);
+    return std::nullopt;
+  }
+  return std::get<machine::Instance>(std::move(found));
 }
 
 std::string current_folder() {

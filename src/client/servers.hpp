@@ -2,6 +2,7 @@
 #pragma once
 
 #include <nlohmann/json.hpp>
+#include <optional>
 #include <string>
 #include <variant>
 #include <vector>
@@ -33,6 +34,9 @@ std::vector<RunningServer> running_servers();
 std::variant<machine::Instance, Finding> find_server(const Meant& meant, const std::string& near);
 /// The same, near the folder that the command is given in.
 std::variant<machine::Instance, Finding> find_server(const Meant& meant);
+
+/// The server that was found; nullopt: none was, and that has been told to the person.
+std::optional<machine::Instance> found_or_told(std::variant<machine::Instance, Finding> found);
 
 /// The folder that the command is given in.
 std::string current_folder();

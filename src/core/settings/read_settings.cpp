@@ -229,8 +229,7 @@ class Reader : private reading::ValueReader {
         continue;
       }
       for (const Mount& other : site.mounts) {
-        const auto lies_in = [](const std::string& a, const std::string& b) { return (a + "/").starts_with(b + "/"); };
-        if (lies_in(mount.path, other.path) || lies_in(other.path, mount.path))
+        if (files::lies_in(mount.path, other.path) || files::lies_in(other.path, mount.path))
           add(Code::settings_mounts_overlap, {{"path", written}, {"other", other.path}}, key.source());
       }
       mount.target = take_mount_target(node, written, target->get());

@@ -1,15 +1,16 @@
 // See places.hpp.
 #include "core/sites/places.hpp"
 
+#include "core/files/paths.hpp"
+
 namespace porter::sites {
 namespace {
 
 void add_place(std::vector<Place>& places, const Site& site, const std::string& root, const std::string& prefix,
                std::string_view path) {
-  const std::string_view below = root == "/" ? std::string_view() : std::string_view(root);
-  const bool lies_in = path == root || (path.starts_with(below) && path.substr(below.size()).starts_with('/'));
-  if (!lies_in || root.empty()) return;
-  std::string shown = prefix + std::string(path.substr(path == root ? path.size() : below.size()));
+  if (root.empty() || !files::lies_in(path, root)) return;
+  const std::size_t begin = path == root ? path.size() : root == "/" ? 0 : root.size();
+  std::string shown = prefix + std::string(path.substr(begin));
   if (shown.empty()) shown = "/";
   places.push_back({&site, root, prefix, std::move(shown)});
 }

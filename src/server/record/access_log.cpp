@@ -27,6 +27,8 @@ namespace {
 
 constexpr std::size_t kMostAccessWaiting = 4 * 1024 * 1024;
 constexpr std::size_t kMostMessages = 4096;
+/// Messages that tell the thread something, and those of workers that have all looked at the bound at once.
+constexpr std::size_t kRoomForCommands = 128;
 /// How long the thread waits for a reader of a pipe before it looks whether it is to end.
 constexpr std::chrono::milliseconds kAccessLookForEnd{100};
 constexpr std::chrono::seconds kAccessPatienceAtEnd{1};
@@ -141,7 +143,8 @@ class AccessLogFile::Sink final : public spdlog::sinks::base_sink<std::mutex> {
   void lose(std::string_view lines) {
     lost_ += static_cast<std::uint64_t>(std::count(lines.begin(), lines.end(), '\n'));
   }
-  void reopen() { is_to_reopen_ = true; }
+  /// False: it is to be opened anew already.
+  bool reopen() { return !is_to_reopen_.exchange(true); }
   void finish() {
     give_up_ = Clock::now() + kAccessPatienceAtEnd;
     is_finishing_ = true;
@@ -239,8 +242,8 @@ class AccessLogFile::Sink final : public spdlog::sinks::base_sink<std::mutex> {
 
 AccessLogFile::AccessLogFile(AccessLog log)
     : sink_(std::make_shared<Sink>(std::move(log))),
-      // Twice as large as what may be on its way, so that handing over never waits.
-      thread_(std::make_shared<spdlog::details::thread_pool>(2 * kMostMessages, 1)),
+      // Its memory is taken at once. A little larger than what may be on its way, so that handing over never waits.
+      thread_(std::make_shared<spdlog::details::thread_pool>(kMostMessages + kRoomForCommands, 1)),
       logger_(std::make_shared<spdlog::async_logger>("access", sink_, thread_)) {}
 
 AccessLogFile::~AccessLogFile() {
@@ -258,8 +261,8 @@ void AccessLogFile::write(std::string_view lines) {
 }
 
 void AccessLogFile::reopen() {
-  sink_->reopen();
-  logger_->flush();
+  // One message that says so is enough, however often it is asked for while nobody takes the lines.
+  if (sink_->reopen()) logger_->flush();
 }
 
 std::optional<Finding> AccessLogFile::problem() const { return sink_->problem(); }
