@@ -3,8 +3,8 @@
 
 #include <chrono>
 #include <functional>
-#include <nlohmann/json.hpp>
 #include <string>
+#include "core/text/json.hpp"
 
 #include "machine/instance.hpp"
 

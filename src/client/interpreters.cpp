@@ -6,7 +6,7 @@
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/io_context.hpp>
 #include <cstdio>
-#include <nlohmann/json.hpp>
+#include "core/text/json.hpp"
 
 #include "core/settings/read_settings.hpp"
 #include "machine/environment.hpp"

@@ -4,7 +4,7 @@
 #include <unistd.h>
 
 #include <cstdio>
-#include <nlohmann/json.hpp>
+#include "core/text/json.hpp"
 
 #include "core/text/text.hpp"
 #include "machine/instance.hpp"

@@ -15,7 +15,7 @@
 #include <cstdio>
 #include <iostream>
 #include <iterator>
-#include <nlohmann/json.hpp>
+#include "core/text/json.hpp"
 
 #include "client/output.hpp"
 #include "core/files/beneath.hpp"

@@ -1,11 +1,11 @@
 // The servers of this user that run, and which of them a command is about.
 #pragma once
 
-#include <nlohmann/json.hpp>
 #include <optional>
 #include <string>
 #include <variant>
 #include <vector>
+#include "core/text/json.hpp"
 
 #include "core/findings/finding.hpp"
 #include "machine/instance.hpp"

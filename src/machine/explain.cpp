@@ -11,9 +11,9 @@
 #include <climits>
 #include <cstdlib>
 #include <memory>
-#include <nlohmann/json.hpp>
 #include <optional>
 #include <string_view>
+#include "core/text/json.hpp"
 
 #include "core/files/paths.hpp"
 #include "core/findings/finding_json.hpp"

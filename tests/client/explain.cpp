@@ -1,6 +1,6 @@
 // explain, in both directions, with and without a server.
 #include <catch2/catch.hpp>
-#include <nlohmann/json.hpp>
+#include "core/text/json.hpp"
 
 #include "support/support.hpp"
 

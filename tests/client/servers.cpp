@@ -2,7 +2,7 @@
 #include <catch2/catch.hpp>
 #include <csignal>
 #include <memory>
-#include <nlohmann/json.hpp>
+#include "core/text/json.hpp"
 
 #include "support/support.hpp"
 

@@ -6,7 +6,6 @@
 
 #include <array>
 #include <catch2/catch.hpp>
-#include <regex>
 
 #include "server/record/log_line.hpp"
 #include "support/support.hpp"
@@ -147,12 +146,13 @@ TEST_CASE("what nobody reads is dropped, and its number is told once there is ro
   REQUIRE(reads("could not be written"));
   written.journal().record(batch(ended(2, "/last")));
   REQUIRE(reads("/last"));
-  std::smatch lost;
-  REQUIRE(std::regex_search(text, lost, std::regex("\\(([0-9]+) lines could not be written\\)")));
+  const std::size_t told = text.find(" lines could not be written)");
+  REQUIRE(told != text.npos);
+  const std::size_t lost = std::stoul(text.substr(text.rfind('(', told) + 1));
   std::size_t lines = 0;
   for (std::size_t at = 0; (at = text.find("/ttt", at)) != text.npos; ++at) ++lines;
   CHECK(lines > 0);
-  CHECK(lines + std::stoul(lost[1]) == kAll);
+  CHECK(lines + lost == kAll);
 }
 
 TEST_CASE("a line tells what answered, the way there included") {

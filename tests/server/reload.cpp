@@ -2,7 +2,6 @@
 #include <catch2/catch.hpp>
 #include <csignal>
 #include <filesystem>
-#include <regex>
 
 #include "support/support.hpp"
 
@@ -46,7 +45,9 @@ TEST_CASE("fifty reloads under load, with sites and addresses coming and going, 
     CAPTURE(result);
     CHECK(result.find("Socket errors") == std::string::npos);
     CHECK(result.find("Non-2xx") == std::string::npos);
-    CHECK(std::regex_search(result, std::regex("[1-9][0-9]* requests in")));
+    const std::size_t told = result.find(" requests in");
+    REQUIRE(told != std::string::npos);
+    CHECK(std::stoul(result.substr(result.rfind(' ', told - 1) + 1)) > 0);
     CHECK(load->wait() == 0);
   }
   CHECK(eventually([&] { return open_descriptors(server.id()) <= descriptors + 4; }));

@@ -1,7 +1,7 @@
 // Putting findings into JSON. See finding_json.hpp.
 #include "core/findings/finding_json.hpp"
 
-#include <nlohmann/json.hpp>
+#include "core/text/json.hpp"
 
 #include "core/text/text.hpp"
 

@@ -1,7 +1,7 @@
 // See site_json.hpp.
 #include "core/sites/site_json.hpp"
 
-#include <nlohmann/json.hpp>
+#include "core/text/json.hpp"
 
 #include "core/sites/choose.hpp"
 #include "core/text/text.hpp"

@@ -3,10 +3,10 @@
 
 #include <boost/asio/awaitable.hpp>
 #include <functional>
-#include <nlohmann/json.hpp>
 #include <optional>
 #include <string>
 #include <string_view>
+#include "core/text/json.hpp"
 
 #include "core/findings/finding.hpp"
 #include "core/settings/read_settings.hpp"
