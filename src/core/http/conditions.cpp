@@ -44,6 +44,13 @@ bool list_matches(std::string_view value, std::string_view etag, Comparison comp
   return false;
 }
 
+/// True if a field of that name matches; each is a list of its own (RFC 9110, section 5.3).
+bool any_matches(const RequestHead& head, std::string_view name, std::string_view etag, Comparison comparison) {
+  return std::any_of(head.fields.begin(), head.fields.end(), [&](const Field& field) {
+    return same_name(field.name, name) && list_matches(field.value, etag, comparison);
+  });
+}
+
 // A second change within a second leaves the date as it is, so a date this young proves nothing.
 constexpr std::int64_t kDateIsSureAfter = 2;
 
@@ -60,14 +67,13 @@ bool has_weight(std::string_view parameters) {
 Verdict evaluate_conditions(const RequestHead& head, const Validators& validators, std::int64_t now) {
   const bool is_read = head.method == "GET" || head.method == "HEAD";
   if (head.field("If-Match")) {
-    if (!list_matches(head.joined("If-Match"), validators.etag, Comparison::strong))
-      return Verdict::precondition_failed;
+    if (!any_matches(head, "If-Match", validators.etag, Comparison::strong)) return Verdict::precondition_failed;
   } else if (const auto since = head.field("If-Unmodified-Since")) {
     const auto date = parse_date(*since, now);
     if (date && validators.modified > *date) return Verdict::precondition_failed;
   }
   if (head.field("If-None-Match")) {
-    if (list_matches(head.joined("If-None-Match"), validators.etag, Comparison::weak))
+    if (any_matches(head, "If-None-Match", validators.etag, Comparison::weak))
       return is_read ? Verdict::not_modified : Verdict::precondition_failed;
   } else if (const auto since = head.field("If-Modified-Since"); since && is_read) {
     const auto date = parse_date(*since, now);
