@@ -4,7 +4,6 @@
 #include <malloc.h>
 #include <sys/resource.h>
 #include <sys/stat.h>
-#include <systemd/sd-daemon.h>
 #include <unistd.h>
 
 #include <charconv>
@@ -31,6 +30,7 @@
 #include "run/kin.hpp"
 #include "server/api/control_socket.hpp"
 #include "server/api/steering.hpp"
+#include "server/listen/service_manager.hpp"
 #include "server/options.hpp"
 #include "server/server.hpp"
 
@@ -268,13 +268,12 @@ int serve_settings(const Options& options) {
     // Stopped as asked: whoever looks finds no server that was killed.
     if (::ftruncate(lock.get(), 0) != 0) std::perror("lock");
   });
-  const char* const manager = std::getenv("NOTIFY_SOCKET");
-  const bool in_background = options.ready >= 0 || (manager != nullptr && *manager != '\0');
+  const bool in_background = options.ready >= 0 || has_waiting_manager();
   start.ready_after = since_begun(options);
   start.stop = in_background ? "uporter stop" + instance.option() : "Ctrl+C";
   const int ready = options.ready;
   server.run(std::move(start), in_background ? Server::Hangup::reopens_logs : Server::Hangup::stops, [ready] {
-    ::sd_notify(0, "READY=1");
+    tell_manager_ready();
     if (ready >= 0 && ::write(ready, "ready\n", 6) == 6) ::close(ready);
   });
   return 0;

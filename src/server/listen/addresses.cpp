@@ -5,7 +5,6 @@
 #include <fmt/format.h>
 #include <netinet/in.h>
 #include <sys/socket.h>
-#include <systemd/sd-daemon.h>
 
 #include <algorithm>
 #include <array>
@@ -14,6 +13,7 @@
 #include "core/files/beneath.hpp"
 #include "core/text/text.hpp"
 #include "machine/port_holder.hpp"
+#include "server/listen/service_manager.hpp"
 
 namespace porter::server {
 namespace {
@@ -130,12 +130,7 @@ std::variant<std::vector<Entrance>, ListenError> listen_from(Address& address, i
 
 std::vector<Entrance> inherited_entrances() {
   std::vector<Entrance> entrances;
-  const int count = ::sd_listen_fds(1);
-  for (int i = 0; i < count; ++i) {
-    const int socket = SD_LISTEN_FDS_START + i;
-    if (::sd_is_socket(socket, AF_UNSPEC, SOCK_STREAM, 1) > 0)
-      entrances.push_back({endpoint_of(socket), files::Descriptor(socket)});
-  }
+  for (const int socket : sockets_of_manager()) entrances.push_back({endpoint_of(socket), files::Descriptor(socket)});
   return entrances;
 }
 
