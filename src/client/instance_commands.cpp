@@ -123,14 +123,6 @@ std::optional<Reply> ask_running(const machine::Instance& instance, const std::s
   return reply;
 }
 
-std::string since_text(long long seconds) {
-  if (seconds < 2) return "a moment";
-  if (seconds < 60) return fmt::format("{} s", seconds);
-  if (seconds < 3600) return fmt::format("{} min", seconds / 60);
-  if (seconds < 86400) return fmt::format("{} h {} min", seconds / 3600, seconds / 60 % 60);
-  return fmt::format("{} days", seconds / 86400);
-}
-
 void print_sites(const Json& sites) {
   std::size_t widest = 0;
   std::size_t widest_url = 0;
@@ -150,9 +142,23 @@ void print_sites(const Json& sites) {
   if (sites.empty()) fmt::print("  {:<11}  none yet; add one: uporter site add NAME FOLDER\n", "Sites");
 }
 
+void print_runs(const Json& runs) {
+  const auto number = [&runs](const char* name) { return runs[name].get<long>(); };
+  fmt::print("  Scripts      {} running of {} at once", number("running"), number("most"));
+  if (number("streaming") > 0) fmt::print(", {} streaming", number("streaming"));
+  fmt::print("{}\n", number("waiting") > 0 ? fmt::format(", {} waiting for a turn", number("waiting")) : "");
+  for (const Json& run : runs["now"])
+    fmt::print("  {:<11}  {}  {} of {}, for {}, process {}\n", "", shown(run["script"]),
+               run["streams"].get<bool>() ? "streaming" : "running", shown(run["site"]),
+               text::format_span(std::chrono::seconds(run["seconds"].get<long>())), run["process"].get<long>());
+}
+
 void print_status(const Json& now) {
-  fmt::print("{}Upright Porter is {}{} for {} (process {})\n\n", paint().good, now["state"].get<std::string>(),
-             paint().plain, since_text(now["uptime_seconds"].get<long long>()), now["process"].get<long>());
+  const bool stops = now["state"] == "stopping";
+  fmt::print("{}Upright Porter {}{} {} (process {})\n\n", paint().good,
+             stops ? "is stopping after" : "has been running for", paint().plain,
+             text::format_span(std::chrono::seconds(now["uptime_seconds"].get<long long>())),
+             now["process"].get<long>());
   const bool has_settings = !now["settings"].get<std::string>().empty();
   fmt::print("  {:<11}  {}\n", has_settings ? "Settings" : "Folder", shown(now[has_settings ? "settings" : "folder"]));
   bool is_first = true;
@@ -171,11 +177,11 @@ void print_status(const Json& now) {
     languages += (languages.empty() ? "" : ", ") + interpreter["language"].get<std::string>() +
                  (version.empty() ? "" : " " + version);
   }
-  fmt::print("  Runs         {}\n", languages.empty() ? "compiled programs" : languages + ", compiled programs");
-  fmt::print("  Now          {} of at most {} scripts running, {} connections, {} requests answered\n",
-             now["runs"]["running"].get<long>(), now["runs"]["most"].get<long>(), now["connections"].get<long>(),
+  fmt::print("  Languages    {}\n", languages.empty() ? "compiled programs" : languages + ", compiled programs");
+  print_runs(now["runs"]);
+  fmt::print("  Now          {} connections, {} requests answered\n", now["connections"].get<long>(),
              now["requests"].get<long long>());
-  if (const std::string log = shown(now["log"]); !log.empty()) fmt::print("  Log          {}\n", log);
+  if (const std::string log = shown(now["log"]); !log.empty()) fmt::print("  Server log   {}\n", log);
   if (const std::string access = now["access_log"].get<std::string>(); !access.empty())
     fmt::print("  Access log   {}\n", text::escape_line(access));
   if (now["findings"].empty()) {

@@ -3,56 +3,114 @@
 
 #include <algorithm>
 #include <boost/asio/post.hpp>
+#include <exception>
 
 namespace porter::run {
 
-std::size_t Gate::running() {
-  const std::lock_guard lock(mutex_);
-  return running_;
+Gate::Pass::~Pass() {
+  {
+    const std::lock_guard lock(gate_->mutex_);
+    std::erase(gate_->passes_, this);
+    if (!run_.streams) --gate_->with_turn_;
+  }
+  gate_->call_next_if_possible();
 }
 
-std::size_t Gate::waiting() {
-  const std::lock_guard lock(mutex_);
-  return waiting_.size();
+void Gate::Pass::give_turn_back() {
+  {
+    const std::lock_guard lock(gate_->mutex_);
+    run_.streams = true;
+    --gate_->with_turn_;
+  }
+  gate_->call_next_if_possible();
 }
 
-Gate::Ticket Gate::make_ticket() {
-  return Ticket(this, [gate = shared_from_this()](void*) { gate->leave(); });
+void Gate::Pass::set_process(pid_t process) {
+  const std::lock_guard lock(gate_->mutex_);
+  run_.process = process;
 }
 
-Gate::Ticket Gate::try_enter() {
+void Gate::set_bounds(Bounds bounds) {
   {
     const std::lock_guard lock(mutex_);
-    if (running_ >= most_running_) return nullptr;
-    ++running_;
+    bounds_ = bounds;
   }
-  return make_ticket();
+  call_next();
 }
 
-std::shared_ptr<Gate::Place> Gate::line_up(const asio::any_io_executor& executor) {
-  auto place = std::make_shared<Place>(shared_from_this(), executor);
-  bool is_turn = false;
+Gate::Bounds Gate::bounds() {
+  const std::lock_guard lock(mutex_);
+  return bounds_;
+}
+
+Gate::State Gate::state() {
+  State state;
   {
     const std::lock_guard lock(mutex_);
-    is_turn = running_ < most_running_;
-    if (is_turn) {
-      ++running_;
-    } else if (waiting_.size() >= most_waiting_) {
-      return nullptr;
-    } else {
-      waiting_.push_back(place);
-    }
+    state.waiting = waiting_.size();
+    for (const Pass* const pass : passes_) state.runs.push_back(pass->run_);
   }
-  if (is_turn) {
-    place->ticket_ = make_ticket();
-    place->called_.set();
+  std::sort(state.runs.begin(), state.runs.end(), [](const Run& a, const Run& b) { return a.since < b.since; });
+  return state;
+}
+
+Gate::Ticket Gate::admit(Run run) {
+  run.since = std::chrono::system_clock::now();
+  // Once there is a pass nothing may fail: giving it back would wait for the mutex.
+  if (passes_.size() == passes_.capacity()) passes_.reserve(2 * passes_.size() + 8);
+  auto ticket = std::make_shared<Pass>(Pass::Key(), shared_from_this(), std::move(run));
+  passes_.push_back(ticket.get());
+  ++with_turn_;
+  return ticket;
+}
+
+Gate::Ticket Gate::try_enter(const Run& run) {
+  const std::lock_guard lock(mutex_);
+  // Nobody passes by those who wait already.
+  return has_room() && waiting_.empty() ? admit(run) : nullptr;
+}
+
+std::shared_ptr<Gate::Place> Gate::line_up(const asio::any_io_executor& executor, const Run& run) {
+  auto place = std::make_shared<Place>(shared_from_this(), executor, run);
+  {
+    const std::lock_guard lock(mutex_);
+    if (waiting_.size() >= bounds_.queue && !(has_room() && waiting_.empty())) return nullptr;
+    waiting_.push_back(place);
   }
+  call_next();
   return place;
 }
 
-asio::awaitable<Gate::Ticket> Gate::Place::turn() {
+void Gate::call_next() {
+  for (;;) {
+    std::shared_ptr<Place> next;
+    Ticket ticket;
+    {
+      const std::lock_guard lock(mutex_);
+      if (waiting_.empty() || !has_room()) return;
+      ticket = admit(waiting_.front()->run_);
+      next = std::move(waiting_.front());
+      waiting_.pop_front();
+    }
+    const auto executor = next->executor_;
+    asio::post(executor, [next = std::move(next), ticket = std::move(ticket)] {
+      next->ticket_ = ticket;
+      next->called_.set();
+    });
+  }
+}
+
+void Gate::call_next_if_possible() noexcept {
+  try {
+    call_next();
+  } catch (const std::exception&) {
+  }
+}
+
+asio::awaitable<Gate::Ticket> Gate::Place::turn_by(Clock::time_point time) {
   const auto self = shared_from_this();
-  co_await called_.wait();
+  co_await called_.wait_until(time);
+  if (!called_.is_set()) give_up();
   co_return std::move(ticket_);
 }
 
@@ -65,24 +123,6 @@ void Gate::Place::give_up() {
     gate_->waiting_.erase(place);
   }
   called_.set();
-}
-
-void Gate::leave() {
-  std::shared_ptr<Place> next;
-  {
-    const std::lock_guard lock(mutex_);
-    if (waiting_.empty()) {
-      --running_;
-      return;
-    }
-    next = std::move(waiting_.front());
-    waiting_.pop_front();
-  }
-  // Whoever leaves hands its place on, so the count of those running stays as it is.
-  asio::post(next->executor_, [next, ticket = make_ticket()] {
-    next->ticket_ = ticket;
-    next->called_.set();
-  });
 }
 
 }  // namespace porter::run

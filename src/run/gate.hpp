@@ -1,12 +1,21 @@
 // The gate: how many scripts run at once, over all threads, and the queue of those that wait for their turn.
+//
+// A run has a turn from its start on, and there are few: so many work at once without being in each other's way. One
+// that only streams (its answer has begun, and it goes on and on) gives its turn back and keeps its leave to run; of
+// those there may be many, up to a bound for all runs.
 #pragma once
+
+#include <sys/types.h>
 
 #include <boost/asio/any_io_executor.hpp>
 #include <boost/asio/awaitable.hpp>
+#include <chrono>
 #include <cstddef>
 #include <deque>
 #include <memory>
 #include <mutex>
+#include <string>
+#include <vector>
 
 #include "run/event.hpp"
 
@@ -14,21 +23,57 @@ namespace porter::run {
 
 class Gate : public std::enable_shared_from_this<Gate> {
  public:
-  /// At most `runs` at once (at least 1), and `queue` more that wait.
-  Gate(std::size_t runs, std::size_t queue) : most_running_(runs), most_waiting_(queue) {}
+  struct Bounds {
+    std::size_t turns = 1;   ///< Runs that have a turn at once; at least 1.
+    std::size_t runs = 128;  ///< Runs in all, those that stream included; at least 1.
+    std::size_t queue = 64;  ///< Requests that wait.
+    bool operator==(const Bounds&) const = default;
+  };
 
-  /// Leave to run, for as long as it is held.
-  using Ticket = std::shared_ptr<void>;
+  /// What is known of a run, for whoever asks what runs now.
+  struct Run {
+    std::string script;  ///< Its path on disk.
+    std::string site;
+    std::chrono::system_clock::time_point since;
+    pid_t process = 0;  ///< 0: not started yet.
+    bool streams = false;
+  };
+
+  /// Leave to run, for as long as it is held. For the thread of the run.
+  class Pass {
+   public:
+    class Key {
+      friend class Gate;
+      Key() = default;
+    };
+    /// Only the gate has keys.
+    Pass(Key, std::shared_ptr<Gate> gate, Run run) : gate_(std::move(gate)), run_(std::move(run)) {}
+    ~Pass();
+    Pass(const Pass&) = delete;
+    Pass& operator=(const Pass&) = delete;
+
+    /// The run only streams from now on. Once.
+    void give_turn_back();
+    /// The process that the run has become.
+    void set_process(pid_t process);
+
+   private:
+    friend class Gate;
+
+    const std::shared_ptr<Gate> gate_;
+    Run run_;  // Guarded by the gate's mutex.
+  };
+  using Ticket = std::shared_ptr<Pass>;
 
   /// A place in the queue. It belongs to the thread of the executor that it was made for.
   class Place : public std::enable_shared_from_this<Place> {
    public:
-    Place(std::shared_ptr<Gate> gate, const asio::any_io_executor& executor)
-        : gate_(std::move(gate)), executor_(executor), called_(executor) {}
+    Place(std::shared_ptr<Gate> gate, const asio::any_io_executor& executor, Run run)
+        : gate_(std::move(gate)), executor_(executor), called_(executor), run_(std::move(run)) {}
 
-    /// Waits for the turn. Null: the place was given up.
-    asio::awaitable<Ticket> turn();
-    /// Leaves the queue at once; turn() returns.
+    /// Waits for the turn, until `time` at most. Null: it has not come, or the place was given up.
+    asio::awaitable<Ticket> turn_by(Clock::time_point time);
+    /// Leaves the queue at once; turn_by() returns.
     void give_up();
 
    private:
@@ -37,29 +82,43 @@ class Gate : public std::enable_shared_from_this<Gate> {
     std::shared_ptr<Gate> gate_;
     asio::any_io_executor executor_;
     Event called_;
+    Run run_;
     Ticket ticket_;
   };
 
-  /// Leave to run if nothing stands in the way of it; else null. From any thread.
-  Ticket try_enter();
-  /// A place at the end of the queue, which moves in the order in which requests came. Null: the queue is full.
-  /// `executor` has one thread, on which this is called. It may be the turn already.
-  std::shared_ptr<Place> line_up(const asio::any_io_executor& executor);
+  explicit Gate(Bounds bounds) : bounds_(bounds) {}
 
-  /// Scripts that run now. From any thread.
-  std::size_t running();
-  std::size_t waiting();
-  std::size_t most_running() const { return most_running_; }
-  std::size_t most_waiting() const { return most_waiting_; }
+  /// Leave for `run` if nothing stands in the way of it; else null. From any thread.
+  Ticket try_enter(const Run& run);
+  /// A place for `run` at the end of the queue, which moves in the order in which requests came. Null: the queue is
+  /// full. `executor` has one thread, on which this is called. It may be the turn already.
+  std::shared_ptr<Place> line_up(const asio::any_io_executor& executor, const Run& run);
+
+  /// Other bounds, from any thread. What runs goes on.
+  void set_bounds(Bounds bounds);
+  Bounds bounds();
+
+  struct State {
+    std::vector<Run> runs;  ///< The oldest first.
+    std::size_t waiting = 0;
+  };
+  /// What runs and waits now. From any thread.
+  State state();
 
  private:
-  Ticket make_ticket();
-  void leave();
+  /// With mutex_ held: whether another run may begin.
+  bool has_room() const { return with_turn_ < bounds_.turns && passes_.size() < bounds_.runs; }
+  /// With mutex_ held, when has_room(): leave for `run`.
+  Ticket admit(Run run);
+  /// Lets those in for whom there is room.
+  void call_next();
+  /// The same where a lack of memory must not show: then they are let in when the next one leaves.
+  void call_next_if_possible() noexcept;
 
-  const std::size_t most_running_;
-  const std::size_t most_waiting_;
   std::mutex mutex_;
-  std::size_t running_ = 0;  // Guarded by mutex_, as is the next.
+  Bounds bounds_;  // Guarded by mutex_, as is all that follows.
+  std::size_t with_turn_ = 0;
+  std::vector<const Pass*> passes_;
   std::deque<std::shared_ptr<Place>> waiting_;
 };
 

@@ -82,6 +82,7 @@ class Process {
   Process(const Process&) = delete;
   Process& operator=(const Process&) = delete;
 
+  pid_t id() const { return id_; }
   Clock::time_point begun() const { return begun_; }
   /// Asks it and its kin to end (SIGTERM); look() ends them two seconds later (SIGKILL) if it is still there.
   void terminate();

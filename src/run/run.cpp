@@ -18,6 +18,8 @@ namespace porter::run {
 namespace {
 
 constexpr std::chrono::milliseconds kShortRun{20};
+/// A run whose answer has begun and that has lasted this long only streams.
+constexpr std::chrono::seconds kStreamsAfter{1};
 /// A run's end leaves orphans behind rarely, and looking for them costs more than the end itself, so the looks of many
 /// runs are one.
 constexpr std::chrono::milliseconds kOrphansAfterEnd{20};
@@ -148,12 +150,20 @@ Run::Run(const asio::any_io_executor& executor, RunSet& set, std::unique_ptr<Pro
       output_(executor),
       patience_(executor),
       ended_(executor),
-      ticket_(std::move(order.ticket)) {}
+      ticket_(std::move(order.ticket)) {
+  if (ticket_) ticket_->set_process(process_->id());
+}
 
 void Run::when_long(std::function<void()> then) {
   if (has_ended()) return;
   when_long_ = std::move(then);
   set_.look_by(process_->begun() + kShortRun);
+}
+
+void Run::answer_has_begun(bool is_stream) {
+  if (has_ended() || !ticket_) return;
+  streams_at_ = process_->begun() + (is_stream ? std::chrono::seconds(0) : kStreamsAfter);
+  set_.look_by(streams_at_);
 }
 
 Clock::time_point Run::look(Clock::time_point now) {
@@ -166,12 +176,16 @@ Clock::time_point Run::look(Clock::time_point now) {
     was_too_slow_ = true;
     stop();
   }
+  if (now >= streams_at_) {
+    streams_at_ = Clock::time_point::max();
+    ticket_->give_turn_back();
+  }
   const auto kill_time = process_->look(now);
   if (!watched_) {
     read_error_stream();
     return reap() ? Clock::time_point::max() : now + kShortRun;
   }
-  return std::min(deadline_, kill_time);
+  return std::min({deadline_, kill_time, streams_at_});
 }
 
 void Run::watch() {

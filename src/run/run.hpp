@@ -25,6 +25,7 @@
 
 #include "core/files/descriptor.hpp"
 #include "run/event.hpp"
+#include "run/gate.hpp"
 #include "run/process.hpp"
 #include "run/script_source.hpp"
 
@@ -71,7 +72,7 @@ struct RunOrder {
   files::Descriptor input_file;                ///< For InputKind::file.
   std::size_t error_stream_limit = 64 * 1024;  ///< Bytes kept of the error stream: its end.
   std::vector<ResourceLimit> limits;
-  std::shared_ptr<void> ticket;  ///< Let go of when the run has ended.
+  Gate::Ticket ticket;  ///< Let go of when the run has ended; null: nobody counts it.
 };
 
 class Run : public ScriptSource, public std::enable_shared_from_this<Run> {
@@ -91,6 +92,7 @@ class Run : public ScriptSource, public std::enable_shared_from_this<Run> {
   void set_deadline(Clock::time_point time) override;
   bool was_too_slow() const override { return was_too_slow_; }
   void when_long(std::function<void()> then) override;
+  void answer_has_begun(bool is_stream) override;
   asio::awaitable<ProcessEnd> end() override;
   asio::awaitable<bool> ended_by(Clock::time_point time) override;
   bool has_ended() const override { return ended_.is_set(); }
@@ -135,7 +137,8 @@ class Run : public ScriptSource, public std::enable_shared_from_this<Run> {
   bool was_too_slow_ = false;
   Event ended_;
   std::string error_text_;
-  std::shared_ptr<void> ticket_;
+  Gate::Ticket ticket_;
+  Clock::time_point streams_at_ = Clock::time_point::max();  ///< When its turn is given back.
 };
 
 }  // namespace porter::run

@@ -115,7 +115,7 @@ script::Caller caller_of(const std::string& client_address, std::uint16_t client
 }
 
 ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const Limits& limits,
-                         std::shared_ptr<void> ticket) {
+                         Gate::Ticket ticket) {
   ScriptOrder order{.script = request.script,
                     .runner = request.runner,
                     .document_root = request.site.document_root,

@@ -79,7 +79,7 @@ struct ScriptOrder {
 /// The order for `request`, with `input` to be read and `limits` as the settings have them. `ticket` is held until the
 /// run has ended.
 ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const Limits& limits,
-                         std::shared_ptr<void> ticket = {});
+                         Gate::Ticket ticket = {});
 
 /// Who calls, as a script is told: the ends of the connection, and the host that was asked for, or the address if it
 /// was none.

@@ -41,6 +41,10 @@ class ScriptSource {
   /// Calls `then` once the run has lasted longer than most do, unless it ends before.
   virtual void when_long(std::function<void()> then) = 0;
 
+  /// Its answer has begun. Once it has lasted for a second it only streams, and gives back its turn at the gate; one
+  /// that `is_stream` by its own word does so at once.
+  virtual void answer_has_begun(bool is_stream) = 0;
+
   /// Waits until it has ended and its error stream is read. What is not known of the end is left out.
   virtual asio::awaitable<ProcessEnd> end() = 0;
   /// Waits for the end, but only until `time`. True: it has ended.

@@ -40,9 +40,9 @@ std::shared_ptr<const Snapshot> Server::make_snapshot(Settings settings) const {
   // What did not change is kept: scripts that run and wait are counted on, and the log stays open.
   const std::size_t cores = std::max<std::size_t>(1, std::thread::hardware_concurrency());
   const std::size_t runs = now.limits.runs > 0 ? now.limits.runs : 2 * cores;
-  const bool same_gate =
-      snapshot_ && snapshot_->gate->most_running() == runs && snapshot_->gate->most_waiting() == now.limits.queue;
-  snapshot->gate = same_gate ? snapshot_->gate : std::make_shared<run::Gate>(runs, now.limits.queue);
+  const run::Gate::Bounds bounds{runs, now.limits.runs_most, now.limits.queue};
+  snapshot->gate = snapshot_ ? snapshot_->gate : std::make_shared<run::Gate>(bounds);
+  snapshot->gate->set_bounds(bounds);
   const AccessLog& log = now.access_log;
   const bool same_log = snapshot_ && snapshot_->access_log && snapshot_->access_log->log().file == log.file &&
                         snapshot_->access_log->log().format == log.format;

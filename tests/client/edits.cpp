@@ -93,13 +93,13 @@ TEST_CASE("the first saved settings are noticed, wherever their folder comes fro
   }
   home.folder.write(".config/upright-porter/porter.toml", home.text());
   CHECK(eventually([&] { return home.answers(); }));
-  CHECK(has(home.run({"status"}).second, "is running"));
+  CHECK(has(home.run({"status"}).second, "has been running"));
   SECTION("and it is the same server after its folder was moved and linked") {
     fs::rename(home.path(".config/upright-porter"), home.path("elsewhere"));
     fs::create_symlink(home.path("elsewhere"), home.path(".config/upright-porter"));
     pause_ms(300);
-    CHECK(has(home.run({"status"}).second, "is running"));
-    CHECK(has(home.run({"status", "--settings", home.path("elsewhere/porter.toml")}).second, "is running"));
+    CHECK(has(home.run({"status"}).second, "has been running"));
+    CHECK(has(home.run({"status", "--settings", home.path("elsewhere/porter.toml")}).second, "has been running"));
     fs::rename(home.path("pages"), home.path("pages2"));
     home.folder.write("elsewhere/porter.toml", home.text().replace(home.text().find("/pages"), 6, "/pages2"));
     CHECK(eventually([&] { return home.answers(); }));

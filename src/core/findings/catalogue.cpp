@@ -204,8 +204,17 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "{file} wrote nothing for {seconds} seconds and was stopped.",
      "Find what it waits for by running it by hand:", "{command}"},
     {Code::too_many_runs, "too-many-runs", 503, "Too many scripts at once",
-     "{running} scripts are running and {waiting} more wait for their turn, which is as many as may.",
-     "Try again in a moment. If it stays so, find the script that does not end: the log has its line."},
+     "{running} scripts are running and {waiting} requests wait for their turn, which is the most that is allowed[; "
+     "those that run are {holders}].",
+     "Try again in a moment. If it stays so, find out why those scripts do not end, or let more wait or run, below "
+     "[limits] in the settings:",
+     "queue = 200"},
+    {Code::waited_too_long, "waited-too-long", 503, "No turn for the script",
+     "The script's turn did not come within {seconds} seconds, since {running} scripts are running, the most that is "
+     "allowed[: {holders}].",
+     "Find out why those scripts do not end; uporter status lists them. Or let more run at once, below [limits] in the "
+     "settings:",
+     "{key} = {example}"},
     {Code::script_too_many_redirects, "too-many-local-redirects", 500, "Scripts redirect in a circle",
      "{count} local redirects followed one another, the last one to {location}.",
      "Let one of the scripts answer with a page instead of a Location field."},

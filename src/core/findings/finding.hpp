@@ -78,6 +78,7 @@ enum class Code {
   script_killed,
   script_too_slow,
   too_many_runs,
+  waited_too_long,
   script_too_many_redirects,
   server_resources,
   spool_failed,

@@ -42,12 +42,16 @@ bool read_line(std::string_view line, ScriptHead& head, bool& has_status) {
   const std::string_view name = line.substr(0, colon);
   const std::string_view value = http::trim(line.substr(colon + 1));
   if (has_control(value)) return false;
+  // An empty field says nothing, and is passed on as that.
+  const bool is_empty = value.empty();
   if (http::same_name(name, "Status")) {
+    if (is_empty) return true;
     has_status = true;
     return read_status(value, head);
   }
   if (is_servers_field(name)) return true;
   if (http::same_name(name, "Content-Length")) {
+    if (is_empty) return true;
     std::uint64_t length = 0;
     const auto [end, error] = std::from_chars(value.data(), value.data() + value.size(), length);
     if (error != std::errc{} || end != value.data() + value.size()) return false;
@@ -55,17 +59,21 @@ bool read_line(std::string_view line, ScriptHead& head, bool& has_status) {
     head.content_length = length;
     return true;
   }
-  if (http::same_name(name, "Location")) {
-    if (value.empty()) return false;
-    head.location = std::string(value);
-  }
+  if (http::same_name(name, "Location") && !is_empty) head.location = std::string(value);
   head.fields.emplace_back(name, value);
   return true;
 }
 
 }  // namespace
 
-bool ScriptHead::lacks_content_type() const { return !location && !has_field("Content-Type"); }
+bool ScriptHead::lacks_content_type() const { return !has_field("Location") && !has_field("Content-Type"); }
+
+bool ScriptHead::is_event_stream() const {
+  return std::any_of(fields.begin(), fields.end(), [](const auto& field) {
+    const std::string_view type = std::string_view(field.second).substr(0, field.second.find(';'));
+    return http::same_name(field.first, "Content-Type") && http::same_name(http::trim(type), "text/event-stream");
+  });
+}
 
 bool ScriptHead::has_field(std::string_view name) const {
   return std::any_of(fields.begin(), fields.end(),

@@ -29,6 +29,8 @@ struct ScriptHead {
   /// True if a page must not follow, since nothing says what it would be (section 6.3.1). What comes with a redirect is
   /// hardly ever looked at.
   bool lacks_content_type() const;
+  /// True for server-sent events, which go on for as long as the client stays.
+  bool is_event_stream() const;
 };
 
 struct ScriptHeadProblem {

@@ -17,7 +17,7 @@ struct Row : LimitRow {
 constexpr std::uint64_t kDay = 86400;
 constexpr std::uint64_t kTebibyte = 1ULL << 40;
 
-const std::array<Row, 18> kRows = {{
+const std::array<Row, 20> kRows = {{
     {{"request-line", Unit::bytes, 64, 1 << 20, false}, &http::HeadLimits::request_line},
     {{"head", Unit::bytes, 256, 1 << 24, false}, &http::HeadLimits::head},
     {{"fields", Unit::count, 1, 10000, false}, &http::HeadLimits::fields},
@@ -34,7 +34,9 @@ const std::array<Row, 18> kRows = {{
     {{"processor-time", Unit::seconds, 1, kDay, true}, &Limits::processor_time},
     {{"open-files", Unit::count, 16, 1 << 20, true}, &Limits::open_files},
     {{"runs", Unit::count, 0, 10000, false}, &Limits::runs},
+    {{"runs-most", Unit::count, 1, 10000, false}, &Limits::runs_most},
     {{"queue", Unit::count, 0, 100000, false}, &Limits::queue},
+    {{"queue-time", Unit::seconds, 1, kDay, false}, &Limits::queue_time},
     {{"stop-time", Unit::seconds, 0, kDay, false}, &Limits::stop_time},
 }};
 

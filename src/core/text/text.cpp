@@ -181,6 +181,17 @@ std::string format_size(std::uint64_t bytes) {
   return std::to_string(tenths / 10) + '.' + static_cast<char>('0' + tenths % 10) + kUnits[unit];
 }
 
+std::string format_span(std::chrono::seconds span) {
+  constexpr long long kMinute = 60;
+  constexpr long long kHour = 60 * kMinute;
+  constexpr long long kDay = 24 * kHour;
+  const long long seconds = std::max<long long>(span.count(), 0);
+  if (seconds < kMinute) return std::to_string(seconds) + " s";
+  if (seconds < kHour) return std::to_string(seconds / kMinute) + " min";
+  if (seconds >= kDay) return std::to_string(seconds / kDay) + (seconds < 2 * kDay ? " day" : " days");
+  return std::to_string(seconds / kHour) + " h " + std::to_string(seconds % kHour / kMinute) + " min";
+}
+
 std::string to_lower(std::string_view text) {
   std::string out(text);
   for (char& c : out) c = ascii_lower(c);

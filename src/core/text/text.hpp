@@ -1,6 +1,7 @@
 // Small transformations of text that outputs share: escaping for each place text can go to, sizes, nearest names.
 #pragma once
 
+#include <chrono>
 #include <cstdint>
 #include <optional>
 #include <span>
@@ -24,6 +25,9 @@ std::string shell_word(std::string_view word);
 
 /// A size for people: "0 B", "812 B", "4.1 KB", "3.0 MB" (powers of 1,000).
 std::string format_size(std::uint64_t bytes);
+
+/// A span of time for people: "3 s", "12 min", "2 h 5 min", "4 days".
+std::string format_span(std::chrono::seconds span);
 
 /// ASCII letters in lower case, all else as it is.
 std::string to_lower(std::string_view text);

@@ -12,6 +12,7 @@
 #include "core/findings/resources.hpp"
 #include "core/http/findings.hpp"
 #include "core/script/judge.hpp"
+#include "core/text/text.hpp"
 #include "run/script_run.hpp"
 #include "server/answer/answer.hpp"
 #include "server/worker.hpp"
@@ -118,6 +119,9 @@ class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
   /// Waits for a turn at the gate. Null: there is none, or the client has left; in the first case that has been
   /// answered.
   asio::awaitable<run::Gate::Ticket> wait_for_turn();
+  run::Gate::Run run_at_gate() const { return {script_.path, turn_.site().name, {}, 0, false}; }
+  /// The finding for a script that has no turn, with those that have.
+  Finding no_turn(Code code) const;
   void begin_feeding();
   /// Hands the request's body to the script, and waits for the client to leave then.
   asio::awaitable<void> feed();
@@ -221,7 +225,7 @@ asio::awaitable<bool> ScriptAnswer::prepare_input(run::ScriptInput& input) {
 }
 
 asio::awaitable<bool> ScriptAnswer::start(run::ScriptInput input) {
-  run::Gate::Ticket ticket = turn_.snapshot().gate->try_enter();
+  run::Gate::Ticket ticket = turn_.snapshot().gate->try_enter(run_at_gate());
   if (!ticket) ticket = co_await wait_for_turn();
   if (!ticket || turn_.is_aborted()) co_return false;
   const Ends& ends = turn_.ends();
@@ -247,22 +251,59 @@ asio::awaitable<bool> ScriptAnswer::start(run::ScriptInput input) {
 
 asio::awaitable<run::Gate::Ticket> ScriptAnswer::wait_for_turn() {
   run::Gate& gate = *turn_.snapshot().gate;
-  const std::shared_ptr<run::Gate::Place> place = gate.line_up(turn_.executor());
+  const std::shared_ptr<run::Gate::Place> place = gate.line_up(turn_.executor(), run_at_gate());
   if (!place) {
-    Finding finding{Code::too_many_runs, {}};
-    finding.facts.emplace_back("running", std::to_string(gate.most_running()));
-    finding.facts.emplace_back("waiting", std::to_string(gate.most_waiting()));
-    co_await problem(std::move(finding));
+    co_await problem(no_turn(Code::too_many_runs));
     co_return nullptr;
   }
   turn_.when_client_leaves([place] { place->give_up(); });
-  run::Gate::Ticket ticket = co_await place->turn();
+  const auto time = run::Clock::now() + turn_.settings().limits.queue_time;
+  run::Gate::Ticket ticket = co_await place->turn_by(time);
   turn_.when_client_leaves(nullptr);
   // A script that nobody waits for any more is not started.
-  if (ticket && !turn_.has_client_left()) co_return ticket;
+  const bool has_left = turn_.is_aborted() || turn_.has_client_left();
+  if (ticket && !has_left) co_return ticket;
+  if (!has_left && run::Clock::now() >= time) {
+    co_await problem(no_turn(Code::waited_too_long));
+    co_return nullptr;
+  }
   turn_.writer().close_after();
   facts().was_left_waiting = true;
   co_return nullptr;
+}
+
+Finding ScriptAnswer::no_turn(Code code) const {
+  constexpr std::size_t kMostNamed = 5;
+  const auto bounds = turn_.snapshot().gate->bounds();
+  const auto state = turn_.snapshot().gate->state();
+  const auto now = std::chrono::system_clock::now();
+  Finding finding{code, {}};
+  const auto fact = [&finding](const char* name, std::size_t number) {
+    finding.facts.emplace_back(name, std::to_string(number));
+  };
+  fact("running", state.runs.size());
+  fact("waiting", state.waiting);
+  fact("seconds", static_cast<std::size_t>(turn_.settings().limits.queue_time.count()));
+  // Those that stream hold a turn only where all runs together are as many as can be.
+  const bool is_full = state.runs.size() >= bounds.runs;
+  finding.facts.emplace_back("key", is_full ? "runs-most" : "runs");
+  fact("example", 2 * (is_full ? bounds.runs : bounds.turns));
+  std::string holders;
+  std::size_t named = 0;
+  std::size_t more = 0;
+  for (const run::Gate::Run& run : state.runs) {
+    if (run.streams && !is_full) continue;
+    if (named == kMostNamed) {
+      ++more;
+      continue;
+    }
+    const auto age = std::chrono::duration_cast<std::chrono::seconds>(now - run.since);
+    holders +=
+        fmt::format("{}{} (site {}, for {})", named++ > 0 ? ", " : "", run.script, run.site, text::format_span(age));
+  }
+  if (more > 0) holders += fmt::format(" and {} more", more);
+  if (!holders.empty()) finding.facts.emplace_back("holders", std::move(holders));
+  return finding;
 }
 
 void ScriptAnswer::begin_feeding() {
@@ -336,6 +377,7 @@ AnswerHead ScriptAnswer::make_head(bool is_whole) {
 asio::awaitable<void> ScriptAnswer::send(const run::ScriptRun::Page& page) {
   note(page.finding);
   Writer& writer = turn_.writer();
+  if (!page.is_whole) run_->source().answer_has_begun(run_->head().is_event_stream());
   // The length of what was cut off is not that of the page.
   writer.begin(make_head(page.is_whole && !run_->was_cut_off()));
   std::string_view piece;
@@ -362,6 +404,7 @@ asio::awaitable<void> ScriptAnswer::send(const run::ScriptRun::Page& page) {
 asio::awaitable<void> ScriptAnswer::send(const run::ScriptRun::Direct&) {
   Writer& writer = turn_.writer();
   writer.begin_directly();
+  run_->source().answer_has_begun(false);
   for (bool is_taken = true; is_taken;) {
     const std::string_view piece = co_await run_->read_page();
     if (piece.empty()) break;

@@ -2,12 +2,47 @@
 #include <fmt/chrono.h>
 #include <unistd.h>
 
+#include <algorithm>
+#include <chrono>
+
 #include "core/findings/finding_json.hpp"
 #include "core/sites/site_json.hpp"
 #include "core/text/text.hpp"
 #include "server/api/api.hpp"
 
 namespace porter::server {
+
+namespace {
+
+std::string time_text(std::chrono::system_clock::time_point time) {
+  return fmt::format("{:%Y-%m-%dT%H:%M:%SZ}", fmt::gmtime(std::chrono::system_clock::to_time_t(time)));
+}
+
+Json json_of(run::Gate& gate) {
+  const auto bounds = gate.bounds();
+  const auto state = gate.state();
+  const auto now = std::chrono::system_clock::now();
+  Json runs = Json::array();
+  std::size_t streaming = 0;
+  for (const run::Gate::Run& run : state.runs) {
+    const auto age = std::max(std::chrono::seconds(0), std::chrono::floor<std::chrono::seconds>(now - run.since));
+    streaming += run.streams ? 1 : 0;
+    runs.push_back({{"script", text::to_utf8(run.script)},
+                    {"site", run.site},
+                    {"since", time_text(run.since)},
+                    {"seconds", age.count()},
+                    {"process", run.process},
+                    {"streams", run.streams}});
+  }
+  return {{"running", state.runs.size() - streaming},
+          {"most", bounds.turns},
+          {"streaming", streaming},
+          {"most_in_all", bounds.runs},
+          {"waiting", state.waiting},
+          {"now", std::move(runs)}};
+}
+
+}  // namespace
 
 asio::awaitable<Reply> Api::status(const Call&) {
   const auto uptime =
@@ -19,8 +54,7 @@ asio::awaitable<Reply> Api::status(const Call&) {
   Json facts = {{"state", server_.is_stopping() ? "stopping" : "running"},
                 {"version", PORTER_VERSION},
                 {"process", ::getpid()},
-                {"since", fmt::format("{:%Y-%m-%dT%H:%M:%SZ}",
-                                      fmt::gmtime(std::chrono::system_clock::to_time_t(server_.begun())))},
+                {"since", time_text(server_.begun())},
                 {"uptime_seconds", uptime.count()},
                 {"settings", text::to_utf8(instance_.settings)},
                 {"folder", text::to_utf8(instance_.root)},
@@ -40,7 +74,7 @@ asio::awaitable<Reply> Api::status(const Call&) {
     }
     out["access_log"] = text::to_utf8(now.settings.access_log.file);
     out["sites"] = sites::json_of_sites(now.settings);
-    out["runs"] = {{"running", now.gate->running()}, {"most", now.gate->most_running()}};
+    out["runs"] = json_of(*now.gate);
     return out;
   });
 }

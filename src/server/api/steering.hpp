@@ -62,7 +62,7 @@ class Steering {
   Server& server_;
   machine::Instance instance_;
   std::vector<machine::OtherName> other_names_;
-  std::shared_ptr<run::Gate> turns_ = std::make_shared<run::Gate>(1, 1000);
+  std::shared_ptr<run::Gate> turns_ = std::make_shared<run::Gate>(run::Gate::Bounds{1, 1, 1000});
   SettingsWatch watch_;
   asio::steady_timer pause_;
   std::optional<run::Clock::time_point> touched_;  ///< Since when there are changes that were not looked at.
