@@ -241,7 +241,11 @@ OtherName::~OtherName() {
   [[maybe_unused]] const int cut = ::ftruncate(lock_.get(), 0);
 }
 
-SettingsRead read_settings_file(const std::string& file) { return load_settings(file, home_folder()); }
+SettingsRead read_settings_file(const std::string& file) {
+  SettingsRead read = load_settings(file, home_folder());
+  read.settings.option = settings_option(file);
+  return read;
+}
 
 std::optional<Finding> make_folders(const Instance& instance) {
   const auto failed = [](const std::string& folder, const std::string& reason) {

@@ -206,7 +206,7 @@ TEST_CASE("mounts show folders and files from elsewhere, and hide what has their
 TEST_CASE("a fallback answers for paths that match nothing, and for those alone") {
   Place place;
   Site& site = place.settings.sites.front();
-  site.fallback = "notices.php";
+  site.fallbacks = {{"/", site.document_root, "notices.php", "/notices.php"}};
   const std::string fallback = "run ~/programs/php-cgi ~/pages/notices.php /notices.php ";
   struct Row {
     std::string path;
@@ -220,8 +220,142 @@ TEST_CASE("a fallback answers for paths that match nothing, and for those alone"
     CHECK(place.short_outcome(row.path) == row.outcome);
   }
   CHECK(place.short_outcome("/none", "POST") == fallback);
-  site.fallback = "gone.php";
+  site.fallbacks.front().script = "gone.php";
   CHECK(place.short_outcome("/none") == "fallback-missing");
+}
+
+TEST_CASE("an application is at home at the path of its fallback or mount, with the rest of the path as its own") {
+  Place place;
+  Site& site = place.settings.sites.front();
+  const std::string base = place.folder.path();
+  const std::string root = site.document_root;
+  place.folder.write("pages/cgi-bin/app", "#!/usr/bin/python3\n", 0755);
+  place.folder.write("pages/shop/index.php", "<?php");
+  place.folder.write("pages/shop/photo.txt", "x");
+  place.folder.write("pages/shop/static/x.txt", "x");
+  place.folder.write("elsewhere/app.pl", "#!/usr/bin/perl\n", 0755);
+  place.folder.write("elsewhere/static/x.txt", "x");
+  site.fallbacks = {{"/", root, "cgi-bin/app", "/cgi-bin/app"}, {"/shop", root, "shop/index.php", "/shop/index.php"}};
+  site.mounts = {{"/desk", base + "/elsewhere/app.pl"}, {"/desk/static", base + "/elsewhere/static"}};
+  const std::string app = "run  ~/pages/cgi-bin/app ";
+  const std::string shop = "run ~/programs/php-cgi ~/pages/shop/index.php /shop/index.php ";
+  const std::string desk = "run  ~/elsewhere/app.pl /desk ";
+  struct Row {
+    std::string path;
+    std::string outcome;
+  };
+  for (const Row& row :
+       {Row{"/tides/TAN", app + " /tides/TAN"}, Row{"/tides/a%2Fb//c", app + " /tides/a/b//c"},
+        Row{"/plain/", app + " /plain/"}, Row{"/plain", app + " /plain"},
+        Row{"/plain/a%20file.txt", "file ~/pages/plain/a file.txt"},
+        Row{"/timetable.html/x", app + " /timetable.html/x"}, Row{"/timetable.html%2Fx", app + " /timetable.html/x"},
+        Row{"/", "file ~/pages/index.html"}, Row{"/shop/boats/3", shop}, Row{"/shop/", shop},
+        Row{"/shop", "redirect /shop/"}, Row{"/shop/photo.txt", "file ~/pages/shop/photo.txt"},
+        Row{"/shop/static/", shop}, Row{"/shopping", app + " /shopping"}, Row{"/desk", desk},
+        Row{"/desk/x/y", desk + "/x/y"}, Row{"/desk/static/x.txt", "file ~/elsewhere/static/x.txt"},
+        Row{"/desk/static/none", "path-not-found"},
+        Row{"/cgi-bin/app/x%2fy", "run  ~/pages/cgi-bin/app /cgi-bin/app /x/y"}}) {
+    CAPTURE(row.path);
+    CHECK(place.short_outcome(row.path) == row.outcome);
+  }
+  site.listing = true;
+  CHECK(place.short_outcome("/plain/") == "folder ~/pages/plain");
+  site.listing.reset();
+  site.fallbacks.clear();
+  CHECK(place.short_outcome("/plain/a%2Fb") == "encoded-slash");
+  site.mounts = {{"/", base + "/elsewhere/app.pl"}, {"/static", base + "/elsewhere/static"}};
+  CHECK(place.short_outcome("/") == "run  ~/elsewhere/app.pl  /");
+  CHECK(place.short_outcome("/timetable.html") == "run  ~/elsewhere/app.pl  /timetable.html");
+  CHECK(place.short_outcome("/static/x.txt") == "file ~/elsewhere/static/x.txt");
+}
+
+TEST_CASE("a fallback that is no script is shown, and a mounted file is run only if it is one") {
+  Place place;
+  Site& site = place.settings.sites.front();
+  const std::string base = place.folder.path();
+  site.fallbacks = {{"/", site.document_root, "timetable.html", "/timetable.html"}};
+  CHECK(place.short_outcome("/boats/3") == "file ~/pages/timetable.html");
+  CHECK(place.short_outcome("/boats/3", "POST") == "method-not-allowed");
+  struct Row {
+    const char* name;
+    const char* content;
+    unsigned mode;
+    std::string outcome;
+  };
+  for (const Row& row :
+       {Row{"app.js", "let a;", 0644, "file"}, Row{"app.js", "let a;", 0755, "file"},
+        Row{"serve.js", "#!/usr/bin/node\n", 0755, "run"}, Row{"note.txt", "x", 0755, "file"},
+        Row{"tool", "#!/bin/sh\n", 0755, "run"}, Row{"tool.py", "print()", 0644, "script-not-executable"},
+        Row{"page.php", "<?php", 0644, "run"}}) {
+    CAPTURE(row.name);
+    std::filesystem::remove(base + "/" + row.name);
+    place.folder.write(row.name, row.content, row.mode);
+    site.mounts = {{"/m", base + "/" + row.name}};
+    CHECK(place.short_outcome("/m").starts_with(row.outcome));
+  }
+}
+
+TEST_CASE("links lead out of the root only into folders that the site allows") {
+  Place place;
+  Site& site = place.settings.sites.front();
+  const std::string base = place.folder.path();
+  place.folder.write("shared/lib/menu.txt", "x");
+  place.folder.write("shared/lib/page.php", "<?php");
+  place.folder.write("shared/lib/.secret", "x");
+  place.folder.write("shared/programs/tides", "#!/bin/sh\n", 0755);
+  place.settings.file = "/srv/porter.toml";
+  std::filesystem::create_symlink(base + "/shared/lib", site.document_root + "/lib");
+  std::filesystem::create_symlink(base + "/shared/lib/menu.txt", site.document_root + "/menu.txt");
+  std::filesystem::create_symlink(base + "/shared/programs", site.document_root + "/programs");
+  const Finding refused = std::get<Finding>(place.look_up("/lib/menu.txt").outcome);
+  CHECK(refused.fact("allow") == "linked-folders = [\"" + base + "/shared/lib\"]");
+  CHECK(command_of(refused).starts_with("uporter mount add /lib " + base + "/shared/lib --site"));
+  site.linked_folders = {base + "/shared"};
+  struct Row {
+    std::string path;
+    std::string outcome;
+  };
+  for (const Row& row : {Row{"/lib/menu.txt", "file ~/pages/lib/menu.txt"}, Row{"/menu.txt", "file ~/pages/menu.txt"},
+                         Row{"/lib/page.php/x", "run ~/programs/php-cgi ~/pages/lib/page.php /lib/page.php /x"},
+                         Row{"/lib/.secret", "hidden-file"}, Row{"/lib/", "folder ~/pages/lib"},
+                         Row{"/programs/tides", "file ~/pages/programs/tides"}, Row{"/lib/none", "path-not-found"},
+                         Row{"/leak.txt", "outside-root"}, Row{"/etc/passwd", "outside-root"}}) {
+    CAPTURE(row.path);
+    CHECK(place.short_outcome(row.path) == row.outcome);
+  }
+  std::filesystem::remove_all(site.document_root + "/cgi-bin");
+  std::filesystem::create_symlink(base + "/shared/programs", site.document_root + "/cgi-bin");
+  CHECK(place.short_outcome("/programs/tides").starts_with("run"));
+}
+
+TEST_CASE("a project that looks as if it routes is told the command that lets it") {
+  struct Row {
+    std::vector<std::string> files;
+    std::string settings;
+    std::string command;
+  };
+  const auto row = GENERATE(values<Row>({
+      {{"index.php"}, "", ""},
+      {{"index.php", ".htaccess"}, "", "uporter serve ~ --fallback index.php"},
+      {{"index.php", "composer.json"}, "/p.toml", "uporter site change tides --fallback index.php --settings /p.toml"},
+      {{"public/index.php"}, "", "uporter serve ~/public --fallback index.php"},
+      {{"web/index.php"},
+       "/p.toml",
+       "uporter site change tides --folder ~/web --fallback index.php --settings /p.toml"},
+  }));
+  Place place;
+  Site& site = place.settings.sites.front();
+  site.name = "tides";
+  site.document_root = place.folder.path() + "/project";
+  std::filesystem::create_directory(site.document_root);
+  for (const std::string& file : row.files) place.folder.write("project/" + file, "x");
+  place.settings.file = row.settings;
+  place.settings.option = row.settings.empty() ? "" : " --settings " + row.settings;
+  const Resolution found = place.look_up("/boats/3");
+  std::string command = command_of(std::get<Finding>(found.outcome));
+  for (std::size_t at = 0; (at = command.find(site.document_root)) != command.npos;)
+    command.replace(at, site.document_root.size(), "~");
+  CHECK(command == row.command);
 }
 
 TEST_CASE("a site runs the languages and shows the hidden files that it allows") {

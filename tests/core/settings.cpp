@@ -144,10 +144,17 @@ TEST_CASE("every mistake in the settings is found, with its place") {
       {kSite + "[site.a.environment]\nA = \"\\u0000\"", "4:5 bad-value"},
       // Mounts.
       {kSite + "[site.a.mounts]\nb = \"b\"", "4:1 bad-value"},
-      {kSite + "[site.a.mounts]\n\"/\" = \"b\"", "4:1 bad-value"},
+      {kSite + "[site.a.mounts]\n\"/\" = \"b\"", "4:7 bad-value"},
+      {kSite + "[site.a.mounts]\n\"/\" = \"tool.pl\"", ""},
+      {kSite + "[site.a.fallbacks]\n\"/x\" = \"front.php\"", ""},
+      {kSite + "[site.a.fallbacks]\n\"x\" = \"front.php\"", "4:1 bad-value"},
+      {kSite + "[site.a.fallbacks]\n\"/x\" = \"gone.php\"", "4:8 file-missing"},
+      {kSite + "[site.a.fallbacks]\n\"/x\" = \"../a/front.php\"", "4:8 bad-value"},
+      {kSite + "linked-folders = [\"b\"]", ""},
+      {kSite + "linked-folders = [\"nowhere\"]", "3:19 folder-missing"},
       {kSite + "[site.a.mounts]\n\"/x/../y\" = \"b\"", "4:1 bad-value"},
       {kSite + "[site.a.mounts]\n\"/x\" = \"nowhere\"", "4:8 folder-missing"},
-      {kSite + "[site.a.mounts]\n\"/x\" = \"b\"\n\"/x/y\" = \"b\"", "5:1 mounts-overlap"},
+      {kSite + "[site.a.mounts]\n\"/x\" = \"b\"\n\"/x/y\" = \"b\"", ""},
       {kSite + "[site.a.mounts]\n\"/x\" = \"b\"\n\"/x/\" = \"b\"", "5:1 mounts-overlap"},
       {kSite + "[site.a.mounts]\n\"/x\" = \"b\"\n\"/xy\" = \"b\"", ""},
       // Interpreters and limits.
@@ -205,8 +212,9 @@ TEST_CASE("settings say what was written, and the rest is as usual") {
   const Site& a = settings.sites.front();
   CHECK(a.hosts == std::vector<std::string>{"gulls.localhost"});
   CHECK(a.document_root == place.folder.path() + "/a");
-  CHECK_FALSE(a.listing);
-  CHECK(a.fallback == "front.php");
+  CHECK(a.listing == false);
+  REQUIRE(a.fallbacks.size() == 1);
+  CHECK(a.fallbacks.front().script == "front.php");
   CHECK(a.environment == std::vector<std::string>{"A=b", "N=3"});
   REQUIRE(a.mounts.size() == 2);
   CHECK(a.mounts.front().path == "/old");
@@ -241,6 +249,7 @@ TEST_CASE("the sample settings are fine, and name every key there is") {
     if (end != std::string::npos && bare.substr(end).starts_with(" = "))
       named.insert(table + "." + bare.substr(0, end));
     named.insert(table);
+    if (bare.starts_with('[')) named.insert(bare.substr(1, bare.find(']') - 1));
   }
   for (const std::string& key : settings_keys()) {
     const std::size_t dot = key.rfind('.');

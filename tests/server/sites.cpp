@@ -109,7 +109,7 @@ TEST_CASE("a socket that the service manager has opened is taken over") {
       "s = socket.socket(); s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)\n"
       "s.bind(('127.0.0.1', int(sys.argv[1]))); s.listen(8)\n"
       "c = socket.create_connection(('127.0.0.1', int(sys.argv[1]))); c.send(b'GET / HTTP/1.0\\r\\n\\r\\n')\n"
-      "os.dup2(s.fileno(), 3)\n"
+      "os.dup2(s.fileno(), 3); os.set_inheritable(3, True)\n"
       "os.environ.update(LISTEN_FDS='1', LISTEN_PID=str(os.getpid()))\n"
       "os.execv(sys.argv[2], [sys.argv[2], '--settings', sys.argv[3]])\n";
   Program server({"/usr/bin/python3", "-c", program, std::to_string(harbour.port), built("uporterd"), harbour.file},

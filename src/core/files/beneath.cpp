@@ -13,6 +13,8 @@
 #include <cstdlib>
 #include <system_error>
 
+#include "core/files/paths.hpp"
+
 namespace porter::files {
 namespace {
 
@@ -60,7 +62,7 @@ std::variant<Descriptor, SystemError> Folder::open_beneath(const std::string& re
   // gives as strictly as before: if anything was exchanged in between, this second opening still cannot get out.
   const std::string full = path_ + "/" + relative;
   std::array<char, PATH_MAX> real{};
-  if (::realpath(full.c_str(), real.data()) == nullptr) return SystemError{errno == ENOENT ? ENOENT : EXDEV};
+  if (::realpath(full.c_str(), real.data()) == nullptr) return SystemError{errno == ENOENT || errno == ENOTDIR ? errno : EXDEV};
   const std::string_view target = real.data();
   if (target == path_) return open_strictly(handle_.get(), "", flags);
   // The root of the file system is the one folder whose path ends in a slash.
@@ -71,6 +73,25 @@ std::variant<Descriptor, SystemError> Folder::open_beneath(const std::string& re
 
 std::variant<Descriptor, SystemError> Folder::open_without_links(const std::string& relative, int flags) const {
   return open_strictly(handle_.get(), relative.c_str(), flags, RESOLVE_NO_SYMLINKS);
+}
+
+std::variant<Folder::Linked, SystemError> Folder::open_linked(const std::string& relative, int flags,
+                                                              std::span<const std::string> allowed) const {
+  const std::string full = path_ + "/" + relative;
+  std::array<char, PATH_MAX> real{};
+  if (::realpath(full.c_str(), real.data()) == nullptr) return SystemError{errno == ENOENT || errno == ENOTDIR ? errno : EXDEV};
+  const std::string_view target = real.data();
+  for (const std::string& folder : allowed) {
+    if (!lies_in(target, folder)) continue;
+    auto opened = Folder::open(folder);
+    if (const auto* const error = std::get_if<SystemError>(&opened)) return *error;
+    // As strictly as all else: whatever was exchanged since, this does not leave the folder.
+    const std::string rest(target.substr(target == folder ? target.size() : folder == "/" ? 1 : folder.size() + 1));
+    auto found = std::get<Folder>(opened).open_without_links(rest, flags);
+    if (const auto* const error = std::get_if<SystemError>(&found)) return *error;
+    return Linked{std::move(std::get<Descriptor>(found)), &folder};
+  }
+  return SystemError{EXDEV};
 }
 
 std::string path_of(const Descriptor& file) {

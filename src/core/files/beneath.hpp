@@ -7,6 +7,7 @@
 
 #include <sys/stat.h>
 
+#include <span>
 #include <string>
 #include <variant>
 
@@ -36,6 +37,15 @@ class Folder {
   std::variant<Descriptor, SystemError> open_beneath(const std::string& relative, int flags) const;
   /// The same, but follows no link: the error is ELOOP where one stands in the way.
   std::variant<Descriptor, SystemError> open_without_links(const std::string& relative, int flags) const;
+
+  /// What a link below this folder leads to outside of it, in one of the folders `allowed` (real paths).
+  struct Linked {
+    Descriptor handle;
+    const std::string* folder;  ///< That one, among `allowed`.
+  };
+  /// Opens `relative`, which leads out of this folder, if it leads into one of `allowed`. EXDEV: into none.
+  std::variant<Linked, SystemError> open_linked(const std::string& relative, int flags,
+                                                std::span<const std::string> allowed) const;
 
   /// Where the folder really lay when it was opened: an absolute path without links.
   const std::string& real_path() const { return path_; }

@@ -20,7 +20,14 @@ struct Entry {
 constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::path_not_found, "path-not-found", 404, "Nothing at this path",
      "{target} leads to {file}, which does not exist: there is no {missing} in {folder}.",
-     "[Did you mean {nearest_url} ?] Check the spelling, upper and lower case included, or put the file there."},
+     "[Did you mean {nearest_url} ?] Check the spelling, upper and lower case included, or put the file there.[ The "
+     "project looks as if {script} answered for all paths that lead to no file; if so, let it:]",
+     "[{command}]"},
+    {Code::encoded_slash, "encoded-slash", 404, "An encoded slash in the path",
+     "{target} holds the encoded slash %2F, so a part of the path is \"{part}\", and no file in {folder} can have such "
+     "a "
+     "name.",
+     "Write a plain slash where a folder is meant. Scripts get such paths, decoded, in PATH_INFO."},
     {Code::root_name_in_url, "root-name-in-url", 404, "The document root's name is in the URL",
      "The URL begins with /{name}, which is the name of the document root itself ({root}). The document root is what / "
      "shows, so its name is not part of any URL.",
@@ -32,8 +39,10 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "The folder {folder} has none of the index files ({names}), and its listing is switched off.",
      "Put an index.html there, or switch the listing on."},
     {Code::outside_root, "outside-root", 403, "The path leads out of the document root",
-     "{target} leads through a link to a place outside of the document root {root}.",
-     "Put the files themselves below the document root; a link may only point to what is below it as well."},
+     "{target} leads through a link[, {link},] to a place outside of the document root {root}[: {leads_to}].",
+     "Put the files themselves below the document root.[ Or allow links to that folder, in the settings of the "
+     "site {site}: {allow}.][ Or show it as a mount:]",
+     "[{mount}]"},
     {Code::hidden_file, "hidden-file", 403, "A hidden file",
      "{file} has a name that begins with a dot, and such files are not shown, since they often hold secrets.",
      "Give it a name without the dot if it is meant to be seen:", "mv {file_quoted} {plain_quoted}"},
@@ -206,14 +215,14 @@ constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::too_many_runs, "too-many-runs", 503, "Too many scripts at once",
      "{running} scripts are running and {waiting} requests wait for their turn, which is the most that is allowed[; "
      "those that run are {holders}].",
-     "Try again in a moment. If it stays so, find out why those scripts do not end, or let more wait or run, below "
-     "[limits] in the settings:",
+     "Try again in a moment. If it stays so, find out why those scripts do not end, or let more wait, by a limit "
+     "in the settings:",
      "queue = 200"},
     {Code::waited_too_long, "waited-too-long", 503, "No turn for the script",
      "The script's turn did not come within {seconds} seconds, since {running} scripts are running, the most that is "
      "allowed[: {holders}].",
-     "Find out why those scripts do not end; uporter status lists them. Or let more run at once, below [limits] in the "
-     "settings:",
+     "Find out why those scripts do not end; uporter status lists them. Or let more run at once, by a limit in "
+     "the settings:",
      "{key} = {example}"},
     {Code::script_too_many_redirects, "too-many-local-redirects", 500, "Scripts redirect in a circle",
      "{count} local redirects followed one another, the last one to {location}.",

@@ -17,6 +17,7 @@ namespace porter {
 enum class Code {
   // What a request asks for.
   path_not_found,
+  encoded_slash,
   root_name_in_url,
   not_a_folder,
   no_index,

@@ -40,6 +40,13 @@ std::string shown(std::string_view line) { return std::string(line.substr(0, 120
 std::optional<HeadProblem> read_request_line(std::string_view line, RequestHead& head) {
   const std::size_t first = line.find(' ');
   const std::size_t last = line.rfind(' ');
+  if (first != line.npos && first == last && line.starts_with("GET /")) {
+    head.method = line.substr(0, first);
+    head.target = line.substr(first + 1);
+    head.minor_version = 0;
+    head.has_no_version = true;
+    return std::nullopt;
+  }
   if (first == line.npos || first == last) return HeadProblem{HeadError::bad_request_line, shown(line)};
   head.method = line.substr(0, first);
   head.target = line.substr(first + 1, last - first - 1);
@@ -171,6 +178,8 @@ std::variant<RequestHead, HeadProblem> parse_head(std::string_view bytes, const 
     first = false;
   }
   if (first) return HeadProblem{HeadError::bad_request_line, {}};
+  if (head.has_no_version && !head.fields.empty())
+    return HeadProblem{HeadError::bad_request_line, shown(std::string(head.method) + " " + std::string(head.target))};
   return head;
 }
 

@@ -30,6 +30,7 @@ struct RequestHead {
   int minor_version = 1;  ///< 0 or 1; a higher HTTP/1.x is read as 1.1 (RFC 9110, section 2.5).
   std::vector<Field> fields;
   bool bare_line_feeds = false;
+  bool has_no_version = false;  ///< "GET /path" alone, as typed by hand; read as HTTP/1.0. It has no fields.
 
   /// The value of the first field of that name; nullopt if there is none.
   std::optional<std::string_view> field(std::string_view name) const;

@@ -1,6 +1,8 @@
 // The request target: forms, decoding, dot segments. See target.hpp.
 #include "core/http/target.hpp"
 
+#include <algorithm>
+#include <utility>
 #include <vector>
 
 #include "core/text/ascii.hpp"
@@ -34,7 +36,6 @@ std::optional<TargetError> check_escapes(std::string_view raw) {
     const auto byte = escaped_byte(raw, at);
     if (!byte) return TargetError::bad_escape;
     if (*byte == '\0') return TargetError::encoded_nul;
-    if (*byte == '/') return TargetError::encoded_slash;
   }
   return std::nullopt;
 }
@@ -84,34 +85,47 @@ std::string percent_encode(std::string_view text) {
   });
 }
 
-std::string remove_dot_segments(std::string_view path) {
-  std::vector<std::string_view> kept;
-  bool ends_as_folder = false;
-  std::size_t at = 1;
-  while (at <= path.size()) {
-    const std::size_t slash = path.find('/', at);
-    const std::string_view segment = path.substr(at, slash == std::string_view::npos ? path.npos : slash - at);
-    const bool last = slash == std::string_view::npos;
-    if (segment == ".." || segment == ".") {
-      if (segment == ".." && !kept.empty()) kept.pop_back();
-      ends_as_folder = last;
-    } else if (!last || !segment.empty()) {
-      kept.push_back(segment);
-      ends_as_folder = false;
-    } else {
-      ends_as_folder = true;
-    }
-    if (last) break;
+namespace {
+
+/// `path`, which begins with a slash, between its slashes; the last one is empty if it ends in one.
+std::vector<std::string_view> split_at_slashes(std::string_view path) {
+  std::vector<std::string_view> segments;
+  for (std::size_t at = 1; at <= path.size();) {
+    const std::size_t slash = std::min(path.find('/', at), path.size());
+    segments.push_back(path.substr(at, slash - at));
     at = slash + 1;
   }
+  return segments;
+}
+
+/// Takes the dot segments out. What names a folder keeps an empty segment at its end.
+template <typename Text>
+std::vector<Text> without_dots(std::vector<Text> segments) {
+  std::vector<Text> kept;
+  for (std::size_t i = 0; i < segments.size(); ++i) {
+    const bool is_last = i + 1 == segments.size();
+    const bool is_dots = segments[i] == "." || segments[i] == "..";
+    if (segments[i] == ".." && !kept.empty()) kept.pop_back();
+    if (!is_dots) kept.push_back(std::move(segments[i]));
+    if (is_dots && is_last) kept.emplace_back();
+  }
+  return kept;
+}
+
+template <typename Text>
+std::string joined_by_slashes(const std::vector<Text>& segments) {
   std::string out;
-  out.reserve(path.size());
-  for (const std::string_view segment : kept) {
+  for (const Text& segment : segments) {
     out += '/';
     out += segment;
   }
-  if (ends_as_folder || out.empty()) out += '/';
-  return out;
+  return out.empty() ? "/" : out;
+}
+
+}  // namespace
+
+std::string remove_dot_segments(std::string_view path) {
+  return joined_by_slashes(without_dots(split_at_slashes(path)));
 }
 
 std::variant<Target, TargetError> parse_target(std::string_view raw, std::string_view method) {
@@ -153,9 +167,18 @@ std::variant<Target, TargetError> parse_target(std::string_view raw, std::string
   target.raw_path = std::string(raw.substr(0, question));
   if (target.raw_path.empty()) target.raw_path = "/";
   if (const auto error = check_escapes(target.raw_path)) return *error;
-  std::string decoded = *percent_decode(target.raw_path);
-  target.path = decoded.find("/.") == decoded.npos ? std::move(decoded) : remove_dot_segments(decoded);
+  // Decoded one by one, so that an encoded slash does not pass for one that separates.
+  for (const std::string_view segment : split_at_slashes(target.raw_path))
+    target.segments.push_back(*percent_decode(segment));
+  if (target.raw_path.find('.') != target.raw_path.npos || target.raw_path.find("%2") != target.raw_path.npos)
+    target.segments = without_dots(std::move(target.segments));
+  target.path = joined_by_slashes(target.segments);
+  std::erase(target.segments, "");
   return target;
+}
+
+Target target_of(std::string_view path) {
+  return std::get<Target>(parse_target(percent_encode_path(path), "GET"));
 }
 
 std::string_view describe(TargetError error) {
@@ -168,8 +191,6 @@ std::string_view describe(TargetError error) {
       return "has a percent sign that is not followed by two hexadecimal digits";
     case TargetError::encoded_nul:
       return "has an encoded NUL byte (%00), which no file name can hold";
-    case TargetError::encoded_slash:
-      return "has an encoded slash (%2F), which no file name can hold";
     case TargetError::bad_form:
       return "is neither a path that begins with a slash nor an http:// URL";
     case TargetError::fragment:

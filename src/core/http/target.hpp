@@ -6,6 +6,7 @@
 #include <string>
 #include <string_view>
 #include <variant>
+#include <vector>
 
 namespace porter::http {
 
@@ -15,17 +16,23 @@ enum class TargetForm { origin, absolute, authority, asterisk };
 struct Target {
   TargetForm form = TargetForm::origin;
   std::string path;                      ///< Decoded; may hold any byte but NUL. Empty for authority and asterisk form.
+  /// The segments of `path` that are not empty. One that holds a slash was sent with an encoded one (%2F): no file has
+  /// such a name.
+  std::vector<std::string> segments;
   std::string raw_path;                  ///< As it was sent, still encoded and with its dot segments.
   std::string query;                     ///< What follows the first "?", still encoded; empty when there is none.
   bool has_query = false;                ///< True for "/a?" as well, whose query is empty.
   std::optional<std::string> authority;  ///< Host and port of an absolute or authority form target.
 };
 
-enum class TargetError { empty, bad_character, bad_escape, encoded_nul, encoded_slash, bad_form, fragment };
+enum class TargetError { empty, bad_character, bad_escape, encoded_nul, bad_form, fragment };
 
 /// Reads the target of a request with `method`, which decides between the forms (CONNECT: authority, OPTIONS: also
 /// "*").
 std::variant<Target, TargetError> parse_target(std::string_view raw, std::string_view method);
+
+/// The target that leads to `path`, a decoded path that begins with a slash.
+Target target_of(std::string_view path);
 
 /// What is wrong, as the end of a sentence that begins with "The request target".
 std::string_view describe(TargetError error);

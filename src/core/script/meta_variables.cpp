@@ -47,7 +47,9 @@ Environment meta_variables(const sites::ScriptFound& script, const Site& site, c
   out.add("SCRIPT_NAME", script.name);
   if (!script.path_info.empty()) {
     out.add("PATH_INFO", script.path_info);
-    out.add("PATH_TRANSLATED", site.document_root + script.path_info);
+    // Encoded slashes may have brought dots along, which must not lead a program out of the root.
+    if ((script.path_info + "/").find("/../") == std::string::npos)
+      out.add("PATH_TRANSLATED", site.document_root + script.path_info);
   }
   out.add("QUERY_STRING", target.query);
   out.add("REMOTE_ADDR", caller.client_address);

@@ -96,6 +96,7 @@ class Reader : private reading::ValueReader {
     Site site;
     const toml::node* root = nullptr;
     const toml::node* fallback = nullptr;
+    const toml::table* fallbacks = nullptr;
     const toml::table* pages = nullptr;
   };
 
@@ -174,7 +175,8 @@ class Reader : private reading::ValueReader {
       site.written_root = absolute(text->get());
     }
     // Both lie below the root, wherever in the table that stands.
-    if (draft.fallback != nullptr) site.fallback = take_file_below(*draft.fallback, "fallback", site.document_root);
+    if (draft.fallback != nullptr) read_fallback(*draft.fallback, "/", "fallback", site);
+    if (draft.fallbacks != nullptr) read_fallbacks(*draft.fallbacks, site);
     if (draft.pages != nullptr) read_problem_pages(*draft.pages, site);
     host_places_.push_back(table.contains("hosts") ? table.get("hosts")->source() : site_key.source());
     read_.settings.sites.push_back(std::move(site));
@@ -214,27 +216,85 @@ class Reader : private reading::ValueReader {
     }
   }
 
+  /// The path that a key names, without a final slash but that of "/"; nullopt: it is none.
+  std::optional<std::string> take_path(const toml::key& key, const std::string& what) {
+    std::string path(key.str());
+    while (path.size() > 1 && path.ends_with('/')) path.pop_back();
+    if (path.starts_with('/') && path.find("//") == path.npos && http::remove_dot_segments(path) == path &&
+        !has_control(path))
+      return path;
+    bad_value(key.source(), "The " + what + " path \"" + std::string(key.str()) + "\"",
+              "does not begin with a slash, or holds empty or dotted parts", "Write a path such as \"/archive\".");
+    return std::nullopt;
+  }
+
   void read_mounts(const toml::table& table, Site& site) {
     for (const auto& [key, node] : table) {
       const std::string written(key.str());
       const auto* const target = take<std::string>(node, "The mount " + written, "the path of a folder or a script");
       if (target == nullptr) continue;
-      Mount mount{written, {}, absolute(target->get())};
-      while (mount.path.size() > 1 && mount.path.ends_with('/')) mount.path.pop_back();
-      if (!written.starts_with('/') || mount.path.size() < 2 || mount.path.find("//") != written.npos ||
-          http::remove_dot_segments(mount.path) != mount.path || has_control(written)) {
-        bad_value(key.source(), "The mount path \"" + written + "\"",
-                  "does not begin with a slash, is the root itself, or holds empty or dotted parts",
-                  "Write a path such as \"/archive\".");
+      const auto path = take_path(key, "mount");
+      if (!path) continue;
+      Mount mount{*path, {}, absolute(target->get())};
+      for (const Mount& other : site.mounts)
+        if (mount.path == other.path)
+          add(Code::settings_mounts_overlap, {{"path", written}, {"other", other.path}}, key.source());
+      mount.target = take_mount_target(node, written, target->get());
+      struct stat info {};
+      if (mount.path == "/" && ::stat(mount.target.c_str(), &info) == 0 && S_ISDIR(info.st_mode)) {
+        bad_value(node, "The mount /", "is a folder, and the folder that \"/\" shows is the document root",
+                  "Write it as document-root, or mount one script at \"/\".");
         continue;
       }
-      for (const Mount& other : site.mounts) {
-        if (files::lies_in(mount.path, other.path) || files::lies_in(other.path, mount.path))
-          add(Code::settings_mounts_overlap, {{"path", written}, {"other", other.path}}, key.source());
-      }
-      mount.target = take_mount_target(node, written, target->get());
       site.mounts.push_back(std::move(mount));
     }
+  }
+
+  void read_fallbacks(const toml::table& table, Site& site) {
+    for (const auto& [key, node] : table)
+      if (const auto path = take_path(key, "fallback")) read_fallback(node, *path, "The fallback of " + *path, site);
+  }
+
+  /// The script may be named by its path at the site, as for "/", or from the folder that `path` shows, or by its path
+  /// on disk.
+  void read_fallback(const toml::node& node, const std::string& path, const std::string& name, Site& site) {
+    const auto* const text = take<std::string>(node, name, "the path of a script");
+    if (text == nullptr || site.document_root.empty()) return;
+    const std::string& written = text->get();
+    std::string relative = written.substr(std::min(written.find_first_not_of('/'), written.size()));
+    const Mount* mount = nullptr;
+    for (const Mount& one : site.mounts)
+      if (files::lies_in(path, one.path) && (mount == nullptr || one.path.size() > mount->path.size())) mount = &one;
+    const auto below = [](const std::string& folder) { return folder == "/" ? std::string() : folder; };
+    std::vector<Fallback> candidates;
+    const auto consider = [&](const std::string& root, const std::string& url, std::string script) {
+      candidates.push_back({path, root, script, url + "/" + script});
+    };
+    consider(site.document_root, "", relative);
+    if (mount != nullptr) {
+      const std::string url = below(mount->path);
+      const std::string rest = below(path).substr(std::min(url.size() + 1, below(path).size()));
+      if (("/" + relative).starts_with(url + "/")) consider(mount->target, url, relative.substr(url.size()));
+      consider(mount->target, url, (rest.empty() ? "" : rest + "/") + relative);
+    }
+    consider(site.document_root, "", below(path).substr(path == "/" ? 0 : 1) + "/" + relative);
+    // Or by its path on disk.
+    const std::string on_disk = absolute(written);
+    if (mount != nullptr && files::lies_in(on_disk, mount->target))
+      consider(mount->target, below(mount->path), on_disk.substr(mount->target.size() + 1));
+    if (files::lies_in(on_disk, site.document_root))
+      consider(site.document_root, "", on_disk.substr(std::min(site.document_root.size() + 1, on_disk.size())));
+    if (relative.empty() || ("/" + relative + "/").find("/../") != std::string::npos || has_control(relative))
+      return bad_value(node, name, "is not a file below the document root",
+                       "Write its path from there, such as \"index.php\".");
+    for (Fallback& candidate : candidates) {
+      struct stat info {};
+      const std::string file = candidate.root + "/" + candidate.script;
+      if (::stat(file.c_str(), &info) != 0 || !S_ISREG(info.st_mode)) continue;
+      site.fallbacks.push_back(std::move(candidate));
+      return;
+    }
+    add(Code::settings_file_missing, {{"key", name}, {"file", site.document_root + "/" + relative}}, node.source());
   }
 
   std::string take_mount_target(const toml::node& node, const std::string& path, const std::string& written) {
@@ -471,6 +531,14 @@ const Reader::Keys<Reader::SiteDraft>& Reader::site_keys() {
       {"hidden-files-shown", [](Reader& reader, const toml::node& node, const std::string& name,
                                 SiteDraft& in) { in.site.hidden_files_shown = reader.take_names(node, name); }},
       {"fallback", [](Reader&, const toml::node& node, const std::string&, SiteDraft& in) { in.fallback = &node; }},
+      {"fallbacks", [](Reader& reader, const toml::node& node, const std::string& name,
+                       SiteDraft& in) { in.fallbacks = reader.take_table(node, name); }},
+      {"linked-folders",
+       [](Reader& reader, const toml::node& node, const std::string& name, SiteDraft& in) {
+         for (const auto& [folder, item] : reader.take_texts(node, name))
+           if (std::string real = reader.take_folder(*item, name, folder); !real.empty())
+             in.site.linked_folders.push_back(std::move(real));
+       }},
       {"answer-fields",
        [](Reader& reader, const toml::node& node, const std::string& name, SiteDraft& in) {
          if (const auto* const table = reader.take_table(node, name)) reader.read_answer_fields(*table, in.site);

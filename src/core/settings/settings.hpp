@@ -61,9 +61,17 @@ std::string limit_names();
 
 /// A folder or a file from anywhere, shown below a path of a site.
 struct Mount {
-  std::string path;       ///< The decoded path, such as "/archive"; no final slash.
+  std::string path;       ///< The decoded path, such as "/archive"; no final slash but that of "/".
   std::string target;     ///< An absolute path on disk without links: a folder, or one file, which may be a script.
   std::string written{};  ///< The same as an absolute path in the words of the settings, links and all.
+};
+
+/// What answers for paths that match nothing.
+struct Fallback {
+  std::string path;    ///< It is for paths below this one: "/", "/shop"; decoded, no final slash but its own.
+  std::string root;    ///< The folder that `script` lies below: the document root or what is mounted.
+  std::string script;  ///< Its path from there.
+  std::string url;     ///< The path by which a request would reach it.
 };
 
 /// One virtual host.
@@ -75,11 +83,12 @@ struct Site {
   std::string written_root;        ///< The same in the words of the settings, links and all.
   std::vector<Address> addresses;  ///< Of its own; none: those of the settings.
   std::vector<std::string> index_files{"index.html", "index.htm", "index.php"};
-  bool listing = true;
+  std::optional<bool> listing;  ///< Whether folders are listed; nullopt: those are for which there is no fallback.
   std::vector<std::string> script_folders{"cgi-bin"};
   std::optional<std::vector<std::string>> interpreters;        ///< The languages that may run; nullopt: all.
   std::vector<std::string> hidden_files_shown{".well-known"};  ///< Of the names that begin with a dot; "*": all.
-  std::string fallback;  ///< The script, below the root, that answers for paths that match nothing; may be empty.
+  std::vector<Fallback> fallbacks;            ///< The one for "/" among them.
+  std::vector<std::string> linked_folders{};  ///< Real paths to which links may lead out of the root.
   std::vector<std::pair<std::string, std::string>> answer_fields;  ///< Added to every answer that has none of the name.
   std::map<int, std::string> problem_pages;  ///< Files below the root that are shown in place of our page, by status.
   std::vector<std::string> environment;      ///< "NAME=value" for its scripts.
@@ -102,6 +111,7 @@ struct Listener {
 
 struct Settings {
   std::string file;                ///< Where they were read from, as an absolute path; empty: from options alone.
+  std::string option;              ///< " --settings FILE", where a command needs that to find them.
   std::vector<Address> addresses;  ///< For the sites that have none of their own.
   std::vector<Site> sites;
   std::vector<script::Interpreter> interpreters = script::usual_interpreters();

@@ -8,6 +8,8 @@
 #include <algorithm>
 #include <array>
 #include <cerrno>
+#include <climits>
+#include <cstdlib>
 #include <memory>
 #include <optional>
 
@@ -68,14 +70,15 @@ std::string permissions(mode_t mode) {
 struct Entry {
   Descriptor handle;  ///< For looking up only; read through files::reopen().
   struct stat info {};
-  std::string path;          ///< On disk, by the names that led to it.
-  std::string real;          ///< Where it really lies, without links.
-  std::size_t parts = 0;     ///< How many parts of the asked path lead to it.
-  std::string name;          ///< The last of the names that led to it.
-  bool stands_first = true;  ///< As in FileFound.
-  bool is_fallback = false;  ///< It answers for a path that matches nothing.
-  bool is_mounted = false;   ///< It is itself what is mounted, by the settings' own word.
-  bool is_index = false;     ///< It stands for the folder that was asked for.
+  std::string path;                     ///< On disk, by the names that led to it.
+  std::string real;                     ///< Where it really lies, without links.
+  std::size_t parts = 0;                ///< How many parts of the asked path lead to it.
+  std::string name;                     ///< The last of the names that led to it.
+  bool stands_first = true;             ///< As in FileFound.
+  const Fallback* fallback = nullptr;   ///< Not null: it answers for a path that matches nothing.
+  const std::string* linked = nullptr;  ///< Not null: it lies in this folder outside of the root, which is allowed.
+  bool is_mounted = false;              ///< It is itself what is mounted, by the settings' own word.
+  bool is_index = false;                ///< It stands for the folder that was asked for.
 };
 
 /// One resolution in the making.
@@ -86,7 +89,11 @@ class Resolver {
         search_path_(in.search_path),
         site_(site),
         asked_(asked),
-        parts_(split(asked.target.path)),
+        parts_(asked.target.segments),
+        findable_(
+            static_cast<std::size_t>(std::find_if(parts_.begin(), parts_.end(),
+                                                  [](const std::string& part) { return part.find('/') != part.npos; }) -
+                                     parts_.begin())),
         trailing_slash_(asked.target.path.ends_with('/')),
         root_path_(site.document_root) {}
 
@@ -119,6 +126,14 @@ class Resolver {
       found = root_->open_beneath(relative, O_PATH);
       error = std::get_if<SystemError>(&found);
     }
+    if (error != nullptr && error->number == EXDEV && !site_.linked_folders.empty()) {
+      auto linked = root_->open_linked(relative, O_PATH, site_.linked_folders);
+      if (auto* const good = std::get_if<Folder::Linked>(&linked)) {
+        entry.linked = good->folder;
+        found = std::move(good->handle);
+        error = nullptr;
+      }
+    }
     if (error != nullptr) return *error;
     entry.handle = std::move(std::get<Descriptor>(found));
     if (::fstat(entry.handle.get(), &entry.info) != 0) return SystemError{errno};
@@ -142,11 +157,36 @@ class Resolver {
 
   /// The finding for what could not be looked up or opened for another reason than that there is nothing.
   Finding failed(SystemError error, const std::string& path, std::size_t count) const {
-    if (error.number == EXDEV || error.number == ELOOP)
-      return finding(Code::outside_root, {{"root", root_path_}, {"file", path}});
+    if (error.number == EXDEV || error.number == ELOOP) return outside(path, count);
     if (error.number == EACCES) return closed_folder(count);
     if (files::is_lack_of_resources(error)) return out_of_resources("open " + path, error.number);
     return finding(Code::file_vanished, {{"file", path}, {"reason", describe(error)}});
+  }
+
+  /// A link on the way to the first `count` parts leads out of the root.
+  Finding outside(const std::string& path, std::size_t count) const {
+    Finding out = finding(Code::outside_root, {{"root", root_path_}, {"file", path}});
+    // The first name on the way that leads out is the link, and what it leads to is what may be allowed.
+    for (std::size_t i = skip_ + 1; i <= count; ++i) {
+      std::array<char, PATH_MAX> real{};
+      const std::string link = disk_path(i);
+      if (::realpath(link.c_str(), real.data()) == nullptr) break;
+      if (files::lies_in(real.data(), root_->real_path())) continue;
+      struct stat info {};
+      const std::string target = real.data();
+      const bool is_folder = ::stat(target.c_str(), &info) == 0 && S_ISDIR(info.st_mode);
+      out.facts.emplace_back("link", link);
+      out.facts.emplace_back("leads_to", target);
+      if (settings_.file.empty() || target.starts_with("/proc/")) break;
+      const std::string folder = is_folder ? target : std::string(files::folder_of(target));
+      out.facts.emplace_back("site", site_.name);
+      out.facts.emplace_back("allow", "linked-folders = [\"" + (folder.empty() ? "/" : folder) + "\"]");
+      out.facts.emplace_back("mount", "uporter mount add " + text::shell_word(url_path(i)) + " " +
+                                          text::shell_word(target) + " --site " + text::shell_word(site_.name) +
+                                          settings_.option);
+      break;
+    }
+    return out;
   }
 
   Finding root_gone(SystemError error) const {
@@ -171,6 +211,7 @@ class Resolver {
     auto root = Folder::open(root_path_);
     if (const auto* const error = std::get_if<SystemError>(&root)) return root_gone(*error);
     root_ = std::move(std::get<Folder>(root));
+    if (findable_ < parts_.size()) return judge_deepest();
     auto found = look_up_parts(parts_.size());
     const auto* const error = std::get_if<SystemError>(&found);
     if (error == nullptr) return judge_entry(std::move(std::get<Entry>(found)));
@@ -182,7 +223,7 @@ class Resolver {
   Outcome judge_deepest() {
     auto deepest = look_up_parts(skip_);
     if (const auto* const error = std::get_if<SystemError>(&deepest)) return root_gone(*error);
-    for (std::size_t count = skip_ + 1; count < parts_.size(); ++count) {
+    for (std::size_t count = skip_ + 1; count < parts_.size() && count <= findable_; ++count) {
       auto next = look_up_parts(count);
       const auto* const error = std::get_if<SystemError>(&next);
       if (error != nullptr && is_absence(*error)) break;
@@ -198,7 +239,7 @@ class Resolver {
     std::size_t longest = 0;
     for (const Mount& mount : site_.mounts) {
       const auto parts = split(mount.path);
-      if (parts.size() <= longest || parts.size() > parts_.size()) continue;
+      if ((found != nullptr && parts.size() <= longest) || parts.size() > parts_.size()) continue;
       if (!std::equal(parts.begin(), parts.end(), parts_.begin())) continue;
       found = &mount;
       longest = parts.size();
@@ -235,15 +276,16 @@ class Resolver {
     for (std::size_t i = skip_; i < entry.parts; ++i)
       if (is_hidden(site_, parts_[i])) return hidden(disk_path(i + 1));
     // A link must not show by another name what is hidden by its own.
-    if (auto refused = hidden_in(entry.real)) return std::move(*refused);
+    if (auto refused = hidden_in(entry)) return std::move(*refused);
     if (S_ISDIR(entry.info.st_mode)) return judge_folder(std::move(entry));
     if (!S_ISREG(entry.info.st_mode)) return special(entry);
     return judge_file(std::move(entry));
   }
 
-  /// A finding if a part of `real`, a path below the root, is hidden.
-  std::optional<Finding> hidden_in(const std::string& real) const {
-    const std::string& root = root_->real_path();
+  /// A finding if a part of where `entry` really lies, from the root on, is hidden.
+  std::optional<Finding> hidden_in(const Entry& entry) const {
+    const std::string& real = entry.real;
+    const std::string& root = entry.linked != nullptr ? *entry.linked : root_->real_path();
     for (std::size_t begin = root == "/" ? 0 : root.size(); begin < real.size();) {
       const std::size_t end = std::min(real.find('/', begin + 1), real.size());
       if (is_hidden(site_, std::string_view(real).substr(begin + 1, end - begin - 1)))
@@ -255,6 +297,15 @@ class Resolver {
 
   Outcome judge_folder(Entry folder) {
     if (folder.parts < parts_.size()) return nothing_there(folder);
+    auto index = find_index(folder);
+    if (auto* const failure = std::get_if<Finding>(&index)) return std::move(*failure);
+    auto& file = std::get<std::optional<Entry>>(index);
+    const std::string names = text::listed(site_.index_files);
+    if (const Fallback* const fallback = find_fallback();
+        !file && fallback != nullptr && !site_.listing.value_or(false)) {
+      say(folder.path + " is a folder without an index file (" + names + ").");
+      return fall_back(*fallback);
+    }
     if (!trailing_slash_) {
       say(asked_.target.raw_path + " is a folder, and a folder's URL ends in a slash, so that links in its page work.");
       std::string location = url_path(folder.parts) + "/";
@@ -262,6 +313,25 @@ class Resolver {
       return Redirect{301, std::move(location)};
     }
     say(folder.path + " is a folder.");
+    if (file) {
+      say("Its index file is " + file->name + ".");
+      if (auto refused = hidden_in(*file)) return std::move(*refused);
+      return judge_file(std::move(*file));
+    }
+    if (!site_.listing.value_or(true)) return finding(Code::no_index, {{"folder", folder.path}, {"names", names}});
+    if (auto refused = refuse_method("folder")) return std::move(*refused);
+    say("It has none of the index files (" + names + "), so its entries are listed.");
+    const bool runs = runs_in(folder, folder.real);
+    if (folder.linked != nullptr) {
+      auto base = Folder::open(*folder.linked);
+      if (const auto* const error = std::get_if<SystemError>(&base)) return failed(*error, folder.path, folder.parts);
+      root_ = std::move(std::get<Folder>(base));
+    }
+    return FolderFound{folder.path, runs, mounts_below(folder.parts), std::move(*root_), std::move(folder.handle)};
+  }
+
+  /// The index file of `folder`, the first that exists; a finding if that cannot be told.
+  std::variant<std::optional<Entry>, Finding> find_index(const Entry& folder) const {
     const std::string below = joined(parts_, skip_, folder.parts) + (folder.parts > skip_ ? "/" : "");
     for (const std::string& name : site_.index_files) {
       auto found = look_up(below + name);
@@ -271,21 +341,14 @@ class Resolver {
       }
       Entry index = std::move(std::get<Entry>(found));
       if (!S_ISREG(index.info.st_mode)) continue;
-      say("Its index file is " + name + ".");
       index.path = folder.path + "/" + name;
       index.name = name;
       index.parts = folder.parts;
       index.is_index = true;
       index.stands_first = name == site_.index_files.front();
-      if (auto refused = hidden_in(index.real)) return std::move(*refused);
-      return judge_file(std::move(index));
+      return std::optional<Entry>(std::move(index));
     }
-    const std::string names = text::listed(site_.index_files);
-    if (!site_.listing) return finding(Code::no_index, {{"folder", folder.path}, {"names", names}});
-    if (auto refused = refuse_method("folder")) return std::move(*refused);
-    say("It has none of the index files (" + names + "), so its entries are listed.");
-    const bool runs = runs_in(folder, folder.real);
-    return FolderFound{folder.path, runs, mounts_below(folder.parts), std::move(*root_), std::move(folder.handle)};
+    return std::optional<Entry>();
   }
 
   /// The names of the mounts right below the first `count` parts.
@@ -310,12 +373,14 @@ class Resolver {
       interpreter = script::interpreter_for(settings_.interpreters, real_name);
     if (interpreter != nullptr && interpreter->where == script::Interpreter::Where::anywhere)
       return interpreted(file, *interpreter);
-    const bool is_program = (file.info.st_mode & 0111) != 0 || interpreter != nullptr;
-    if (is_program && is_mounted_file(site_, file.real)) return run_directly(file, interpreter);
+    const bool is_script = interpreter != nullptr && interpreter->where == script::Interpreter::Where::script_folder;
+    // What the settings name runs wherever it lies, if it is a script or a program at all.
+    const bool is_named = file.is_mounted || file.fallback != nullptr || is_mounted_file(site_, file.real);
+    if (is_named && (is_script || is_program(file))) return run_directly(file, interpreter);
     const bool runs_here = runs_in(file, files::folder_of(file.real));
     if (runs_here) say(file.path + " lies in a script folder, so it is run and not shown.");
-    if (runs_here || file.is_fallback || (file.is_mounted && is_program)) return run_directly(file, interpreter);
-    if (interpreter != nullptr && interpreter->where == script::Interpreter::Where::script_folder) {
+    if (runs_here) return run_directly(file, interpreter);
+    if (is_script) {
       const std::string folder = site_.script_folders.empty() ? "cgi-bin" : site_.script_folders.front();
       return finding(Code::script_needs_script_folder,
                      {{"file", file.path},
@@ -324,11 +389,16 @@ class Resolver {
                       {"folders", folder},
                       {"folder_quoted", text::shell_word(site_.document_root + "/" + folder)}});
     }
-    if (file.parts < parts_.size() || (trailing_slash_ && !file.is_index))
+    if (file.fallback == nullptr && (file.parts < parts_.size() || (trailing_slash_ && !file.is_index))) {
+      if (const Fallback* const fallback = find_fallback()) return fall_back(*fallback);
       return finding(Code::not_a_folder, {{"file", file.path}, {"url", url_path(file.parts)}});
+    }
     if (auto refused = refuse_method("file")) return std::move(*refused);
     return open_file(file);
   }
+
+  /// True for a file that may be run and says itself how: a compiled program, or one with a first line for that.
+  static bool is_program(const Entry& file) { return (file.info.st_mode & 0111) != 0 && starts_itself(start_of(file)); }
 
   Outcome open_file(const Entry& file) {
     auto opened = files::reopen(file.handle, file.info, O_RDONLY);
@@ -364,12 +434,7 @@ class Resolver {
     if (interpreter == nullptr && !site_.interpreters) return found_script(file, {}, nullptr);
     const std::string start = start_of(file);
     const script::FirstLine line = script::read_first_line(start);
-    const bool is_program = start.starts_with(
-        "\x7f"
-        "ELF");
-    // A byte-order mark keeps the first line from being recognised, which is a problem to be told and not to be hidden.
-    const bool starts_itself = start.starts_with("#!") || is_program || start.starts_with("\xef\xbb\xbf#!");
-    if (interpreter != nullptr && !starts_itself) {
+    if (interpreter != nullptr && !starts_itself(start)) {
       say("It has no first line that names an interpreter, so its ending decides.");
       return interpreted(file, *interpreter);
     }
@@ -388,6 +453,15 @@ class Resolver {
                     {"languages", site_.interpreters->empty() ? "none" : text::listed(*site_.interpreters)}});
   }
 
+  /// True for what the system knows to start. A byte-order mark keeps a first line from being recognised, which is a
+  /// problem to be told and not to be hidden.
+  static bool starts_itself(std::string_view start) {
+    return start.starts_with("#!") || start.starts_with("\xef\xbb\xbf#!") ||
+           start.starts_with(
+               "\x7f"
+               "ELF");
+  }
+
   static std::string start_of(const Entry& entry) {
     auto opened = files::reopen(entry.handle, entry.info, O_RDONLY);
     const auto* const file = std::get_if<Descriptor>(&opened);
@@ -402,9 +476,10 @@ class Resolver {
     found.interpreter = std::move(interpreter);
     found.rule = rule;
     found.info = file.info;
-    if (file.is_fallback) {
-      // What was asked for stands in REQUEST_URI; to the script itself no path leads on.
-      found.name = "/" + site_.fallback;
+    const bool is_page = rule != nullptr && rule->where == script::Interpreter::Where::anywhere;
+    if (file.fallback != nullptr && is_page) {
+      // Pages of PHP find what was asked for in REQUEST_URI; to the script itself no path leads on.
+      found.name = file.fallback->url;
       return found;
     }
     // SCRIPT_NAME and PATH_INFO together are the path as it was sent, doubled slashes included (RFC 3875, section 3.3).
@@ -413,8 +488,10 @@ class Resolver {
       found.name = path + file.name;
       return found;
     }
+    // An application that answers for a path is at home there, and all that follows is its own.
+    const std::size_t parts = file.fallback != nullptr ? split(file.fallback->path).size() : file.parts;
     std::size_t end = 0;
-    for (std::size_t i = 0; i < file.parts && end < path.size(); ++i) {
+    for (std::size_t i = 0; i < parts && end < path.size(); ++i) {
       while (end < path.size() && path[end] == '/') ++end;
       end = std::min(path.find('/', end), path.size());
     }
@@ -423,26 +500,51 @@ class Resolver {
     return found;
   }
 
+  /// What answers for paths that match nothing here: the fallback of the longest path. One for a path above a mount is
+  /// not for what is mounted.
+  const Fallback* find_fallback() const {
+    const Fallback* found = nullptr;
+    std::size_t longest = 0;
+    for (const Fallback& fallback : site_.fallbacks) {
+      const auto parts = split(fallback.path);
+      if (parts.size() < skip_ || parts.size() > parts_.size() || (found != nullptr && parts.size() <= longest))
+        continue;
+      if (!std::equal(parts.begin(), parts.end(), parts_.begin())) continue;
+      found = &fallback;
+      longest = parts.size();
+    }
+    return found;
+  }
+
   /// The script that answers in place of what does not exist.
-  Outcome fall_back() {
-    say("There is nothing at " + asked_.target.raw_path + ", and for that the site has a fallback: " + site_.fallback +
-        ".");
-    const std::string path = root_path_ + "/" + site_.fallback;
-    auto found = look_up(site_.fallback);
+  Outcome fall_back(const Fallback& fallback) {
+    const std::string path = fallback.root + "/" + fallback.script;
+    say("There is no file for " + asked_.target.raw_path + ", and for that " + fallback.path +
+        " has a fallback: " + path + ".");
+    if (fallback.root != root_path_) {
+      auto root = Folder::open(fallback.root);
+      if (const auto* const error = std::get_if<SystemError>(&root)) return root_gone(*error);
+      root_ = std::move(std::get<Folder>(root));
+      root_path_ = fallback.root;
+    }
+    auto found = look_up(fallback.script);
     if (const auto* const error = std::get_if<SystemError>(&found); error != nullptr && !is_absence(*error))
       return failed(*error, path, skip_);
     auto* const entry = std::get_if<Entry>(&found);
     if (entry == nullptr || !S_ISREG(entry->info.st_mode))
       return finding(Code::fallback_missing, {{"file", path}, {"site", site_.name}});
     entry->path = path;
-    entry->name = files::base_name(site_.fallback);
+    entry->name = files::base_name(fallback.script);
     entry->parts = parts_.size();
-    entry->is_fallback = true;
+    entry->fallback = &fallback;
+    entry->stands_first = false;
     return judge_file(std::move(*entry));
   }
 
   Outcome nothing_there(const Entry& folder) {
-    if (!site_.fallback.empty() && skip_ == 0) return fall_back();
+    if (const Fallback* const fallback = find_fallback()) return fall_back(*fallback);
+    if (folder.parts == findable_)
+      return finding(Code::encoded_slash, {{"part", parts_[findable_]}, {"folder", folder.path}});
     const std::string& missing = parts_[folder.parts];
     const std::string_view root_name = files::base_name(site_.document_root);
     const std::string whole = "/" + joined(parts_, 0, parts_.size());
@@ -458,12 +560,35 @@ class Resolver {
     if (folder.parts == 0 && skip_ == 0 && http::same_name(missing, root_name))
       return root_in_url(missing, whole.substr(1 + missing.size()));
     say(folder.path + " is a folder, and it has no entry " + missing + ".");
+    if (skip_ == 0) add_routing(facts);
     if (const auto near = nearest_name(folder, missing)) {
       facts.emplace_back("nearest", *near);
       facts.emplace_back("nearest_url",
                          url_path(folder.parts) + http::percent_encode_path((folder.parts > 0 ? "/" : "") + *near));
     }
     return finding(Code::path_not_found, std::move(facts));
+  }
+
+  bool has_file(const std::string& relative) const {
+    struct stat info {};
+    return ::fstatat(root_->handle().get(), relative.c_str(), &info, 0) == 0 && S_ISREG(info.st_mode);
+  }
+
+  /// Where the project looks as if one script answered for all its paths: which, and the command that lets it.
+  void add_routing(std::vector<Fact>& facts) const {
+    const bool routes = has_file("index.php") && (has_file(".htaccess") || has_file("composer.json") ||
+                                                  has_file("../composer.json") || has_file("artisan"));
+    std::string below;
+    for (const char* const folder : {"public", "web", "html", "htdocs", "www"})
+      if (!routes && below.empty() && has_file(std::string(folder) + "/index.php")) below = folder;
+    if (!routes && below.empty()) return;
+    const std::string root = site_.document_root + (below.empty() ? "" : "/" + below);
+    facts.emplace_back("script", root + "/index.php");
+    const std::string folder_option = below.empty() ? "" : " --folder " + text::shell_word(root);
+    facts.emplace_back("command", settings_.file.empty()
+                                      ? "uporter serve " + text::shell_word(root) + " --fallback index.php"
+                                      : "uporter site change " + text::shell_word(site_.name) + folder_option +
+                                            " --fallback index.php" + settings_.option);
   }
 
   /// The name in `folder`, of those that are shown, that `missing` was most likely meant to be.
@@ -529,10 +654,11 @@ class Resolver {
   bool runs_in(const Entry& entry, std::string_view folder) const {
     const std::size_t folders =
         S_ISDIR(entry.info.st_mode) || entry.is_index ? entry.parts : entry.parts - (entry.parts > 0 ? 1 : 0);
-    for (std::size_t i = 0; i < folders && !entry.is_fallback; ++i)
+    for (std::size_t i = 0; i < folders && entry.fallback == nullptr; ++i)
       if (text::contains(site_.script_folders, parts_[i])) return true;
-    if (entry.is_fallback && names_script_folder(site_, files::folder_of(entry.path))) return true;
+    if (entry.fallback != nullptr && names_script_folder(site_, files::folder_of(entry.path))) return true;
     if (runs_below(site_, folder)) return true;
+    if (entry.linked != nullptr) return is_linked_from_script_folder(site_, *root_, *entry.linked, folder);
     const std::string& root = root_->real_path();
     const std::size_t above = root == "/" ? 1 : root.size() + 1;
     return is_linked_as_script_folder(site_, *root_, folder.substr(std::min(above, folder.size())));
@@ -542,7 +668,8 @@ class Resolver {
   const std::string& search_path_;
   const Site& site_;
   const Asked& asked_;
-  const std::vector<std::string> parts_;
+  const std::vector<std::string>& parts_;
+  const std::size_t findable_;  ///< So many parts may be names: the next one holds an encoded slash.
   const bool trailing_slash_;
   std::string root_path_;  ///< The document root, or what is mounted.
   std::size_t skip_ = 0;   ///< How many parts lead to the mount.
@@ -555,11 +682,6 @@ class Resolver {
 
 Resolution resolve(const Surroundings& in, const Site& site, const Asked& asked) {
   return Resolver(in, site, asked).run();
-}
-
-bool is_known_method(std::string_view method) {
-  constexpr std::array<std::string_view, 7> kKnown = {"GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"};
-  return std::find(kKnown.begin(), kKnown.end(), method) != kKnown.end();
 }
 
 bool would_run(const Settings& settings, std::string_view name, const struct stat& info, bool in_script_folder) {

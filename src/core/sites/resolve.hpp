@@ -91,9 +91,6 @@ inline constexpr std::string_view kReadingMethods = "GET, HEAD, OPTIONS";
 /// The methods that a script is given, as the value of an Allow field.
 inline constexpr std::string_view kScriptMethods = "GET, HEAD, POST, PUT, PATCH, DELETE, OPTIONS";
 
-/// True for the methods that the server passes on to anything at all.
-bool is_known_method(std::string_view method);
-
 /// True if the file called `name` in a folder would be run for a request: its ending or its permissions say so.
 bool would_run(const Settings& settings, std::string_view name, const struct stat& info, bool in_script_folder);
 

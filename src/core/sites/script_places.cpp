@@ -8,14 +8,10 @@
 #include <utility>
 #include <vector>
 
+#include "core/files/paths.hpp"
+
 namespace porter::sites {
 namespace {
-
-/// True if `path` is `folder` or lies below it.
-bool lies_in(std::string_view path, std::string_view folder) {
-  if (folder == "/") return true;
-  return path.starts_with(folder) && (path.size() == folder.size() || path[folder.size()] == '/');
-}
 
 /// What tells one folder from all others.
 using Identity = std::pair<dev_t, ino_t>;
@@ -35,9 +31,9 @@ bool names_script_folder(const Site& site, std::string_view path) {
 
 bool runs_below(const Site& site, std::string_view folder) {
   if (names_script_folder(site, folder)) return true;
-  if (lies_in(folder, site.document_root) && names_script_folder(site, site.written_root)) return true;
+  if (files::lies_in(folder, site.document_root) && names_script_folder(site, site.written_root)) return true;
   return std::any_of(site.mounts.begin(), site.mounts.end(), [&](const Mount& mount) {
-    return lies_in(folder, mount.target) &&
+    return files::lies_in(folder, mount.target) &&
            (names_script_folder(site, mount.path) || names_script_folder(site, mount.written));
   });
 }
@@ -68,6 +64,21 @@ bool is_linked_as_script_folder(const Site& site, const files::Folder& root, std
     return ::fstatat(root.handle().get(), folder.c_str(), &info, 0) == 0 &&
            std::find(linked.begin(), linked.end(), Identity(info.st_dev, info.st_ino)) != linked.end();
   });
+}
+
+bool is_linked_from_script_folder(const Site& site, const files::Folder& root, std::string_view linked,
+                                  std::string_view folder) {
+  for (const std::string& name : site.script_folders) {
+    struct stat script_folder {};
+    if (::fstatat(root.handle().get(), name.c_str(), &script_folder, 0) != 0) continue;
+    for (std::string_view place = folder; files::lies_in(place, linked) && !place.empty();
+         place = files::folder_of(place)) {
+      struct stat info {};
+      if (::stat(std::string(place).c_str(), &info) != 0) continue;
+      if (Identity(info.st_dev, info.st_ino) == Identity(script_folder.st_dev, script_folder.st_ino)) return true;
+    }
+  }
+  return false;
 }
 
 }  // namespace porter::sites

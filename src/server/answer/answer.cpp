@@ -20,13 +20,16 @@ Finding fit_to_be_told(Finding finding, const http::Host& host) {
   return finding;
 }
 
+/// CONNECT makes a tunnel and TRACE tells what came over one; every other method is a script's to understand.
+bool is_for_proxies(std::string_view method) { return method == "CONNECT" || method == "TRACE"; }
+
 /// Reads target and Host into the request; a finding if they are not acceptable.
 std::optional<Finding> read_target(Turn& turn) {
   Request& request = turn.request();
   auto target = http::parse_target(request.head.target, request.head.method);
   if (const auto* const error = std::get_if<http::TargetError>(&target)) {
     // What cannot be read as a target may still be known to be of no use: CONNECT is for proxies.
-    if (!sites::is_known_method(request.head.method))
+    if (is_for_proxies(request.head.method))
       return Finding{Code::method_unknown, {{"method", std::string(request.head.method)}}};
     return http::finding_of(*error);
   }
@@ -150,7 +153,7 @@ asio::awaitable<void> SiteAnswerer::answer(Turn& turn) {
     if (finding != nullptr && route.site == nullptr) refusal = fit_to_be_told(std::move(*finding), request.host);
   }
   if (!refusal) refusal = std::move(body_refusal);
-  if (!refusal && !sites::is_known_method(request.head.method))
+  if (!refusal && is_for_proxies(request.head.method))
     refusal = Finding{Code::method_unknown, {{"method", std::string(request.head.method)}}};
   if (refusal) {
     if (status_of(refusal->code) == 400) turn.writer().close_after();

@@ -53,9 +53,7 @@ std::optional<sites::Outcome> find_own_page(Turn& turn, int status) {
   const Site& site = turn.site();
   const auto page = site.problem_pages.find(status);
   if (page == site.problem_pages.end()) return std::nullopt;
-  http::Target target;
-  target.path = "/" + page->second;
-  target.raw_path = http::percent_encode_path(target.path);
+  const http::Target target = http::target_of("/" + page->second);
   auto route = sites::route_within(surroundings_of(turn), site, {"GET", target});
   const bool is_page = std::holds_alternative<sites::FileFound>(route.outcome) ||
                        std::holds_alternative<sites::ScriptFound>(route.outcome);

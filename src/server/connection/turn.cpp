@@ -31,6 +31,9 @@ std::optional<http::HeadProblem> Turn::read_head(std::size_t length, std::vector
   InputBuffer& input = connection_.input();
   auto parsed = http::parse_head(input.unread().substr(0, length), settings().limits.head, std::move(space));
   if (auto* const problem = std::get_if<http::HeadProblem>(&parsed)) return std::move(*problem);
+  const auto& head = std::get<http::RequestHead>(parsed);
+  if (head.has_no_version && input.unread().size() > length)
+    return http::HeadProblem{http::HeadError::bad_request_line, std::string(head.target)};
   input.hold(length);
   request_.head = std::move(std::get<http::RequestHead>(parsed));
   exchange_.method = request_.head.method;
