@@ -76,6 +76,7 @@ void add_serving(CLI::App& app, CommandLine& line) {
   serve->add_option("--reach", options.reach, "Who can reach the server: this-computer (default) or network")
       ->check(CLI::IsMember({"this-computer", "network"}));
   serve->add_option("--host", options.hosts, "A further host name to answer to; may be given several times");
+  serve->add_option("--fallback", options.fallback, "The script that answers for paths that lead to no file");
 }
 
 void add_instance(CLI::App& app, CommandLine& line) {
@@ -109,15 +110,27 @@ void add_instance(CLI::App& app, CommandLine& line) {
       ->check(CLI::IsMember({"on", "off", "status"}));
 }
 
+void add_site_options(CLI::App* command, CommandLine& line) {
+  command->add_option("--host", line.site.hosts, "A host name to answer to; may be given several times");
+  command->add_option("--root-of", line.site.root_of, "A further host whose / it is to be, such as localhost");
+  command->add_option("--port", line.site.port, "A port of its own")->check(CLI::Range(1, 65535));
+  command->add_option("--fallback", line.site.fallback,
+                      "The script that answers for paths that lead to no file; \"\" for none");
+}
+
 void add_sites(CLI::App& app, CommandLine& line) {
-  CLI::App* const site = app.add_subcommand("site", "Add, remove and list the sites");
+  CLI::App* const site = app.add_subcommand("site", "Add, change, remove and list the sites");
   site->require_subcommand(1);
   CLI::App* const site_add = add(*site, line, "add", "Add a site: a folder, under a name",
                                  [&line] { return run_site_add(line.settings, line.site); });
   site_add->add_option("NAME", line.site.name, "Its name; without --host it answers to NAME.localhost")->required();
   site_add->add_option("FOLDER", line.site.folder, "Its document root")->required();
-  site_add->add_option("--host", line.site.hosts, "A host name to answer to; may be given several times");
-  site_add->add_option("--port", line.site.port, "A port of its own")->check(CLI::Range(1, 65535));
+  add_site_options(site_add, line);
+  CLI::App* const site_change = add(*site, line, "change", "Change a site; what is not named stays as it is",
+                                    [&line] { return run_site_change(line.settings, line.site); });
+  site_change->add_option("NAME", line.site.name, "Its name")->required();
+  site_change->add_option("--folder", line.site.folder, "Another document root");
+  add_site_options(site_change, line);
   CLI::App* const site_remove = add(*site, line, "remove", "Remove a site; its folder stays as it is",
                                     [&line] { return run_site_remove(line.settings, line.site.name); });
   site_remove->add_option("NAME", line.site.name, "Its name")->required();

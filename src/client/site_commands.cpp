@@ -93,27 +93,70 @@ std::string meant_site(const machine::Instance& instance, const std::string& nam
 
 }  // namespace
 
-int run_site_add(const std::string& settings, const SiteOptions& options) {
-  const machine::Instance instance = machine::find_instance(settings);
+namespace {
+
+/// What `options` say, for the settings and for the server; empty, with a sentence printed, if a folder is not there.
+std::optional<std::pair<SettingsEdit, Json>> edit_of(const SiteOptions& options, const std::string& old_root) {
   SettingsEdit edit;
-  edit.kind = SettingsEdit::Kind::add_site;
+  Json body = Json::object();
   edit.site = options.name;
-  edit.folder = real_path(options.folder);
+  if (!options.folder.empty()) {
+    edit.folder = real_path(options.folder);
+    if (edit.folder.empty()) return std::nullopt;
+    body["folder"] = edit.folder;
+  }
   edit.hosts = options.hosts;
-  if (edit.folder.empty()) return kBadUse;
-  Json body = {{"name", edit.site}, {"folder", edit.folder}};
   if (!options.hosts.empty()) body["hosts"] = options.hosts;
+  edit.root_of = options.root_of;
+  if (!options.root_of.empty()) body["root_of"] = options.root_of;
   if (options.port > 0) {
     edit.port = static_cast<std::uint16_t>(options.port);
     body["port"] = options.port;
   }
-  const auto after = change(instance, edit, "POST", "/v1/sites", body);
-  const Site* const site = after ? find_site(*after, options.name) : nullptr;
+  if (options.fallback) {
+    edit.fallback = fallback_below(edit.folder.empty() ? old_root : edit.folder, *options.fallback);
+    body["fallback"] = *edit.fallback;
+  }
+  return std::pair(std::move(edit), std::move(body));
+}
+
+/// Carries it out, and tells where the site is now.
+int change_and_tell(const machine::Instance& instance, const SettingsEdit& edit, const std::string& method,
+                    const std::string& target, const Json& body) {
+  const auto after = change(instance, edit, method, target, body);
+  const Site* const site = after ? find_site(*after, edit.site) : nullptr;
   if (site == nullptr) return kFailed;
   fmt::print("{}{}{}  {}\n", paint().bold, url_of_site(*after, *site), paint().plain,
              text::escape_line(site->document_root));
+  for (const Fallback& fallback : site->fallbacks)
+    fmt::print("  {} answers for paths below {} that lead to no file.\n",
+               text::escape_line(fallback.root + "/" + fallback.script), text::escape_line(fallback.path));
   tell_server(instance);
   return kFine;
+}
+
+}  // namespace
+
+int run_site_add(const std::string& settings, const SiteOptions& options) {
+  auto wanted = edit_of(options, {});
+  if (!wanted) return kBadUse;
+  auto& [edit, body] = *wanted;
+  edit.kind = SettingsEdit::Kind::add_site;
+  body["name"] = options.name;
+  return change_and_tell(machine::find_instance(settings), edit, "POST", "/v1/sites", body);
+}
+
+int run_site_change(const std::string& settings, const SiteOptions& options) {
+  const machine::Instance instance = machine::find_instance(settings);
+  const auto now = read_alone(instance);
+  if (!now) return kFailed;
+  const Site* const site = find_site(*now, options.name);
+  auto wanted = edit_of(options, site == nullptr ? "" : site->document_root);
+  if (!wanted) return kBadUse;
+  auto& [edit, body] = *wanted;
+  edit.kind = SettingsEdit::Kind::change_site;
+  if (body.empty()) return fail("Nothing is said of what is to change. See: uporter site change --help", kBadUse);
+  return change_and_tell(instance, edit, "PATCH", "/v1/sites/" + http::percent_encode(options.name), body);
 }
 
 int run_site_remove(const std::string& settings, const std::string& name) {

@@ -14,9 +14,13 @@ struct SiteOptions {
   std::string name;
   std::string folder;
   std::vector<std::string> hosts;
-  int port = 0;  ///< 0: the common addresses.
+  std::string root_of;                  ///< A host to answer to as well.
+  int port = 0;                         ///< 0: the common addresses, or those that it has.
+  std::optional<std::string> fallback;  ///< Empty: none.
 };
 int run_site_add(const std::string& settings, const SiteOptions& options);
+/// What `options` do not name stays as it is.
+int run_site_change(const std::string& settings, const SiteOptions& options);
 int run_site_remove(const std::string& settings, const std::string& name);
 int run_site_list(const std::string& settings, Form form);
 

@@ -162,6 +162,7 @@ Settings settings_for(const Options& options, const std::string& root, const Add
   site.written_root = fs::absolute(options.folder).string();
   site.hosts = {"localhost", "*.localhost"};
   site.hosts.insert(site.hosts.end(), options.hosts.begin(), options.hosts.end());
+  if (!options.fallback.empty()) site.fallbacks = {{"/", root, options.fallback, "/" + options.fallback}};
   Settings settings;
   settings.addresses = {address};
   settings.sites = {std::move(site)};
@@ -172,6 +173,12 @@ int serve_folder(const Options& options) {
   const auto found = real_folder(options.folder);
   if (const auto* const finding = std::get_if<Finding>(&found)) return fail(kBadUse, *finding);
   const std::string& root = std::get<std::string>(found);
+
+  struct stat info {};
+  const std::string fallback = root + "/" + options.fallback;
+  if (!options.fallback.empty() && (::stat(fallback.c_str(), &info) != 0 || !S_ISREG(info.st_mode) ||
+                                    ("/" + options.fallback + "/").find("/../") != std::string::npos))
+    return fail(kBadUse, Finding{Code::settings_file_missing, {{"key", "--fallback"}, {"file", fallback}}});
 
   StartLines start;
   Address address{options.reach, {}, options.port < 0 ? kUsualPort : static_cast<std::uint16_t>(options.port)};

@@ -303,6 +303,48 @@ TEST_CASE("adding and removing changes no line but its own") {
         "a = 1\r\n# end\r\n\r\n[site.\"x y\"]\r\ndocument-root = \"/r\"\r\n");
 }
 
+TEST_CASE("changing a site changes the lines of what is named, with their comments") {
+  const std::string text =
+      "[site.a]  # first\n  document-root = \"/été\"  # été\nhosts = [\n  \"a.localhost\",\n]\n\n[site.a.mounts]\n"
+      "\"/b\" = \"/b\"\n\n[site.b]\ndocument-root = \"/b\"\n";
+  struct Row {
+    const char* name;
+    SettingsEdit edit;
+    std::string before;  ///< Of `text`, a part,
+    std::string after;   ///< and what stands in its place.
+  };
+  const auto change = [](const std::string& site) {
+    SettingsEdit edit;
+    edit.kind = SettingsEdit::Kind::change_site;
+    edit.site = site;
+    return edit;
+  };
+  std::vector<Row> rows(5, {"", change("a"), "", ""});
+  rows[0] = {"folder", change("a"), "\"/été\"  #", "\"/new\"  #"};
+  rows[0].edit.folder = "/new";
+  rows[1] = {"hosts", change("a"), "hosts = [\n  \"a.localhost\",\n]", "hosts = [\"x\"]"};
+  rows[1].edit.hosts = {"x"};
+  rows[2] = {"root", change("a"), "hosts = [\n  \"a.localhost\",\n]", "hosts = [\"a.localhost\", \"localhost\"]"};
+  rows[2].edit.root_of = "localhost";
+  rows[3] = {"new keys", change("a"), ",\n]\n", ",\n]\naddresses = [\"localhost:8090\"]\nfallback = \"index.php\"\n"};
+  rows[3].edit.port = 8090;
+  rows[3].edit.fallback = "index.php";
+  rows[4] = {"root of another", change("b"), "document-root = \"/b\"\n",
+             "document-root = \"/b\"\nhosts = [\"b.localhost\", \"localhost\"]\n"};
+  rows[4].edit.root_of = "localhost";
+  for (const Row& row : rows) {
+    CAPTURE(row.name);
+    std::string wanted = text;
+    wanted.replace(wanted.find(row.before), row.before.size(), row.after);
+    CHECK(std::get<std::string>(edit_text(text, row.edit)) == wanted);
+  }
+  SettingsEdit away = change("a");
+  away.fallback = "";
+  const std::string with = std::get<std::string>(edit_text(text, rows[3].edit));
+  CHECK(std::get<std::string>(edit_text(with, away)).find("fallback") == std::string::npos);
+  CHECK(std::holds_alternative<Finding>(edit_text(text, change("none"))));
+}
+
 TEST_CASE("settings that nest without bound are refused where they do, and those that only look so are not") {
   const auto problem = [](const std::string& text) {
     const SettingsRead read = read_settings(text, "/w/porter.toml", "/home/tern");

@@ -4,6 +4,8 @@
 #include <algorithm>
 #include <cstdint>
 
+#include "core/text/text.hpp"
+
 #define TOML_EXCEPTIONS 1
 #include <toml++/toml.h>
 
@@ -86,6 +88,7 @@ class Editor {
     if (site == nullptr)
       return refused("There is no site \"" + edit.site + "\"", "See which there are: uporter site list");
     if (edit.kind == SettingsEdit::Kind::remove_site) return remove_site(edit.site, *site);
+    if (edit.kind == SettingsEdit::Kind::change_site) return change_site(edit, *site);
     const toml::table* const mounts = (*site)["mounts"].as_table();
     const bool exists = mounts != nullptr && mounts->contains(edit.path);
     if (edit.kind == SettingsEdit::Kind::add_mount) {
@@ -116,12 +119,81 @@ class Editor {
     const auto add = [this](const std::string& line) { lines_.push_back(line + line_end_); };
     add("[site." + as_key(edit.site) + "]");
     add("document-root = " + quoted(edit.folder));
-    if (!edit.hosts.empty()) {
-      std::string hosts;
-      for (const std::string& host : edit.hosts) hosts += (hosts.empty() ? "" : ", ") + quoted(host);
-      add("hosts = [" + hosts + "]");
+    std::vector<std::string> hosts = edit.hosts;
+    if (!edit.root_of.empty() && hosts.empty()) hosts.push_back(usual_host(edit.site));
+    if (!edit.root_of.empty()) hosts.push_back(edit.root_of);
+    if (!hosts.empty()) add("hosts = " + list_of(hosts));
+    if (edit.port) add("addresses = " + addresses_at(*edit.port));
+    if (!edit.fallback.value_or("").empty()) add("fallback = " + quoted(*edit.fallback));
+  }
+
+  static std::string usual_host(const std::string& site) { return text::to_lower(site) + ".localhost"; }
+  static std::string addresses_at(std::uint16_t port) { return "[\"localhost:" + std::to_string(port) + "\"]"; }
+  static std::string list_of(const std::vector<std::string>& texts) {
+    std::string out;
+    for (const std::string& text : texts) out += (out.empty() ? "" : ", ") + quoted(text);
+    return "[" + out + "]";
+  }
+
+  std::variant<std::string, Finding> change_site(const SettingsEdit& edit, const toml::table& site) {
+    const std::size_t header = site.source().begin.line;
+    if (header == 0 || site.is_inline() || !is_header(lines_[header - 1]))
+      return refused("The site \"" + edit.site + "\" is not written as a table of its own", "Change it by hand.");
+    std::vector<std::string> hosts = edit.hosts;
+    if (!edit.root_of.empty() && hosts.empty()) {
+      if (const auto* const written = site["hosts"].as_array()) {
+        for (const auto& host : *written) hosts.push_back(host.value_or(std::string()));
+      } else {
+        hosts.push_back(site["hosts"].value_or(usual_host(edit.site)));
+      }
     }
-    if (edit.port) add("addresses = [\"localhost:" + std::to_string(*edit.port) + "\"]");
+    if (!edit.root_of.empty() && !text::contains(hosts, edit.root_of)) hosts.push_back(edit.root_of);
+    // From the last line to the first, so that the places of the others stay true.
+    std::vector<std::pair<std::string, std::string>> wanted;
+    if (!edit.folder.empty()) wanted.emplace_back("document-root", quoted(edit.folder));
+    if (!hosts.empty()) wanted.emplace_back("hosts", list_of(hosts));
+    if (edit.port) wanted.emplace_back("addresses", addresses_at(*edit.port));
+    if (edit.fallback) wanted.emplace_back("fallback", edit.fallback->empty() ? "" : quoted(*edit.fallback));
+    std::vector<std::string> added;
+    std::vector<std::pair<const toml::key*, const toml::node*>> present;
+    for (const auto& [key, node] : site)
+      for (const auto& [name, value] : wanted)
+        if (key.str() == name) present.emplace_back(&key, &node);
+    for (const auto& [name, value] : wanted)
+      if (!site.contains(name) && !value.empty()) added.push_back(name + " = " + value + line_end_);
+    std::size_t last = header;
+    for (const auto& [key, node] : site)
+      if (const auto* const table = node.as_table(); table == nullptr || table->is_inline())
+        last = std::max<std::size_t>(last, node.source().end.line);
+    lines_.insert(lines_.begin() + static_cast<std::ptrdiff_t>(last), added.begin(), added.end());
+    std::sort(present.begin(), present.end(), [](const auto& a, const auto& b) {
+      return a.second->source().begin.line > b.second->source().begin.line;
+    });
+    for (const auto& [key, node] : present) {
+      const auto value =
+          std::find_if(wanted.begin(), wanted.end(), [&](const auto& one) { return one.first == key->str(); });
+      replace_value(*key, *node, value->second);
+    }
+    return joined(lines_);
+  }
+
+  /// Writes `value` in the place of that of `key`; an empty one: the key goes. What follows on the last line of the
+  /// value, a comment say, stays.
+  void replace_value(const toml::key& key, const toml::node& node, const std::string& value) {
+    const std::size_t first = key.source().begin.line - 1;
+    const auto end = node.source().end;
+    // Columns count characters.
+    std::string_view rest = lines_[end.line - 1];
+    for (std::size_t column = 1; column < end.column && !rest.empty(); ++column) {
+      rest.remove_prefix(1);
+      while (!rest.empty() && (static_cast<unsigned char>(rest.front()) & 0xc0) == 0x80) rest.remove_prefix(1);
+    }
+    const std::string& old = lines_[first];
+    const std::string indentation = old.substr(0, old.find_first_not_of(" \t"));
+    const std::string line = indentation + std::string(key.str()) + " = " + value + std::string(rest);
+    const auto at = [this](std::size_t number) { return lines_.begin() + static_cast<std::ptrdiff_t>(number); };
+    lines_.erase(at(first), at(end.line));
+    if (!value.empty()) lines_.insert(at(first), line);
   }
 
   /// True for a line that opens a table.

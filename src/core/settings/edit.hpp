@@ -14,12 +14,15 @@ namespace porter {
 
 /// What to change.
 struct SettingsEdit {
-  enum class Kind { add_site, remove_site, add_mount, remove_mount } kind = Kind::add_site;
-  std::string site;                   ///< Its name.
-  std::string folder;                 ///< The document root, or what is mounted: an absolute path.
-  std::string path;                   ///< Of a mount.
-  std::vector<std::string> hosts;     ///< Of a new site; none: its usual one.
-  std::optional<std::uint16_t> port;  ///< Of a new site; none: the common addresses.
+  enum class Kind { add_site, change_site, remove_site, add_mount, remove_mount } kind = Kind::add_site;
+  std::string site;    ///< Its name.
+  std::string folder;  ///< The document root, or what is mounted: an absolute path. Empty: it stays.
+  std::string path;    ///< Of a mount.
+  // Of a site. None: those of a new one are the usual ones, and those of another stay.
+  std::vector<std::string> hosts{};  ///< In place of those that it has.
+  std::optional<std::uint16_t> port{};
+  std::string root_of{};                  ///< A host that it answers to as well, "localhost" say.
+  std::optional<std::string> fallback{};  ///< As in the settings; empty: it is to have none.
 };
 
 /// The text of the settings after the edit; a finding if it makes no sense for this text, which must be valid settings.

@@ -15,11 +15,16 @@ nlohmann::json json_of(const Settings& settings, const Site& site) {
   auto addresses = nlohmann::json::array();
   for (const Address& address : site.addresses.empty() ? settings.addresses : site.addresses)
     addresses.push_back(address.text());
+  auto fallbacks = nlohmann::json::array();
+  for (const Fallback& fallback : site.fallbacks)
+    fallbacks.push_back(
+        {{"path", text::to_utf8(fallback.path)}, {"script", text::to_utf8(fallback.root + "/" + fallback.script)}});
   return {{"name", text::to_utf8(site.name)},
           {"url", url_of(settings, site, main_address(settings, site)) + "/"},
           {"folder", text::to_utf8(site.document_root)},
           {"hosts", site.hosts},
           {"addresses", addresses},
+          {"fallbacks", fallbacks},
           {"mounts", mounts}};
 }
 

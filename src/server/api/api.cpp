@@ -20,7 +20,7 @@ const Api::Route Api::kRoutes[] = {
     {"GET", "/v1/sites", &Api::sites},           {"POST", "/v1/sites", &Api::add_site},
     {"DELETE", "/v1/sites/", &Api::remove_site}, {"GET", "/v1/mounts", &Api::mounts},
     {"POST", "/v1/mounts", &Api::add_mount},     {"DELETE", "/v1/mounts", &Api::remove_mount},
-    {"POST", "/v1/explain", &Api::explain},
+    {"POST", "/v1/explain", &Api::explain},      {"PATCH", "/v1/sites/", &Api::change_site},
 };
 
 asio::awaitable<Reply> Api::answer(const Call& call) {

@@ -40,6 +40,7 @@ class Api {
 
   asio::awaitable<Reply> sites(const Call&);
   asio::awaitable<Reply> add_site(const Call& call);
+  asio::awaitable<Reply> change_site(const Call& call);
   asio::awaitable<Reply> remove_site(const Call& call);
   asio::awaitable<Reply> mounts(const Call&);
   asio::awaitable<Reply> add_mount(const Call& call);

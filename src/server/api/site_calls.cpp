@@ -20,23 +20,47 @@ asio::awaitable<Reply> Api::mounts(const Call&) {
   });
 }
 
-asio::awaitable<Reply> Api::add_site(const Call& call) {
-  const Json body = call.object();
-  SettingsEdit edit;
-  edit.kind = SettingsEdit::Kind::add_site;
-  edit.site = text_in(body, "name");
+namespace {
+
+/// Takes what `body` says of a site into `edit`; a sentence if something is wrong with it.
+std::optional<std::string> read_site(const Json& body, SettingsEdit& edit) {
   edit.folder = text_in(body, "folder");
-  if (edit.site.empty() || !edit.folder.starts_with('/'))
-    co_return bad_call(422, "A site needs a name and a folder, as an absolute path");
+  edit.root_of = text_in(body, "root_of");
+  if (!edit.folder.empty() && !edit.folder.starts_with('/')) return "The folder of a site is an absolute path";
   if (const auto hosts = body.find("hosts"); hosts != body.end() && hosts->is_array())
     for (const Json& host : *hosts)
       if (host.is_string()) edit.hosts.push_back(host.get<std::string>());
   if (const auto port = body.find("port"); port != body.end()) {
     if (!port->is_number_unsigned() || port->get<std::uint64_t>() < 1 || port->get<std::uint64_t>() > 65535)
-      co_return bad_call(422, "A port is a number from 1 to 65535");
+      return "A port is a number from 1 to 65535";
     edit.port = port->get<std::uint16_t>();
   }
+  if (body.contains("fallback")) edit.fallback = text_in(body, "fallback");
+  return std::nullopt;
+}
+
+}  // namespace
+
+asio::awaitable<Reply> Api::add_site(const Call& call) {
+  const Json body = call.object();
+  SettingsEdit edit;
+  edit.kind = SettingsEdit::Kind::add_site;
+  edit.site = text_in(body, "name");
+  if (const auto wrong = read_site(body, edit)) co_return bad_call(422, *wrong);
+  if (edit.site.empty() || edit.folder.empty())
+    co_return bad_call(422, "A site needs a name and a folder, as an absolute path");
   Reply reply = co_await changed(edit, 201);
+  co_return reply;
+}
+
+asio::awaitable<Reply> Api::change_site(const Call& call) {
+  const Json body = call.object();
+  SettingsEdit edit;
+  edit.kind = SettingsEdit::Kind::change_site;
+  edit.site = call.rest_of_path("/v1/sites/");
+  if (const auto wrong = read_site(body, edit)) co_return bad_call(422, *wrong);
+  if (body.empty()) co_return bad_call(422, "Nothing is said of what is to change");
+  Reply reply = co_await changed(edit, 200);
   co_return reply;
 }
 
