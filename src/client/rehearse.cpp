@@ -34,6 +34,7 @@
 #include "core/text/text.hpp"
 #include "machine/environment.hpp"
 #include "machine/instance.hpp"
+#include "machine/packages.hpp"
 #include "run/kin.hpp"
 #include "run/script_order.hpp"
 #include "run/script_run.hpp"
@@ -55,6 +56,7 @@ struct Rehearsed {
   std::string reason;
   std::vector<std::pair<std::string, std::string>> fields;
   std::string body;
+  std::string printed;  ///< Of a page that is not shown, since the script failed after it.
   std::string error_text;
   std::optional<run::ProcessEnd> end;
   std::vector<Finding> findings;
@@ -183,7 +185,7 @@ class Rehearsal {
   }
 
   /// Shows what a local redirect has led to, other than a script.
-  static void show(const sites::Outcome& outcome, Rehearsed& out) {
+  void show(const sites::Outcome& outcome, Rehearsed& out) const {
     out.fields.clear();
     if (const auto* const redirect = std::get_if<sites::Redirect>(&outcome)) {
       out.status = redirect->status;
@@ -193,7 +195,7 @@ class Rehearsal {
     out.status = 200;
     if (const auto* const file = std::get_if<sites::FileFound>(&outcome)) {
       const auto types = http::parse_type_list(files::content_of("/etc/mime.types").value_or(""));
-      out.fields = {{"Content-Type", http::media_type(files::base_name(file->path), types)}};
+      out.fields = {{"Content-Type", http::media_type(files::base_name(file->path), in_.settings.media_types, types)}};
       out.body = files::content_of(file->path).value_or("");
     } else {
       out.fields = {{"Content-Type", "text/html; charset=utf-8"}};
@@ -213,7 +215,9 @@ class Rehearsal {
                                    request_.target,
                                    run::caller_of("127.0.0.1", 50000, "127.0.0.1", host ? host->port.value_or(80) : 80,
                                                   host ? host->name : "localhost"),
-                                   passed_on_};
+                                   passed_on_,
+                                   0,
+                                   true};
     run::ScriptInput input;
     if (request_.has_body) input = {run::InputKind::file, file_with(request_.body), request_.body.size()};
     auto order = run::order_script(asked, std::move(input), in_.settings.limits);
@@ -234,12 +238,17 @@ class Rehearsal {
     return location;
   }
 
-  static asio::awaitable<void> take_answer(std::shared_ptr<run::ScriptRun> run, Rehearsed& out,
-                                           std::optional<std::string>& location) {
+  asio::awaitable<void> take_answer(std::shared_ptr<run::ScriptRun> run, Rehearsed& out,
+                                    std::optional<std::string>& location) {
     auto verdict = co_await run->verdict();
     std::optional<Finding> finding;
     if (auto* const none = std::get_if<run::ScriptRun::NoPage>(&verdict)) {
-      if (none->finding) out.fail_by(std::move(*none->finding));
+      if (none->finding) {
+        auto asking = machine::with_package(runs_, in_.search_path, std::move(*none->finding));
+        Finding found = co_await std::move(asking);
+        out.fail_by(std::move(found));
+      }
+      if (run->report().head) out.printed = run->gathered();
     } else if (auto* const redirect = std::get_if<run::ScriptRun::LocalRedirect>(&verdict)) {
       location = std::move(redirect->location);
       finding = co_await run->judge();
@@ -319,10 +328,13 @@ void print_text(const Rehearsed& result, const RehearseOptions& options) {
   if (!result.body.empty())
     fmt::print("Page         {}\n{}{}", text::format_size(result.body.size()), result.body,
                result.body.ends_with('\n') ? "" : "\n");
+  if (!result.printed.empty())
+    fmt::print("Printed      {} before it failed\n{}{}", text::format_size(result.printed.size()), result.printed,
+               result.printed.ends_with('\n') ? "" : "\n");
   if (!result.error_text.empty()) {
     fmt::print("Error stream\n");
     for (const std::string& line : script::last_lines(result.error_text, 40))
-      fmt::print("  {}\n", text::escape_line(line));
+      fmt::print("  {}\n", text::escape_line(text::expand_tabs(line)));
   }
   if (result.end) {
     const std::string how = result.end->signal ? "ended by " + script::signal_name(*result.end->signal)

@@ -14,7 +14,7 @@ namespace porter::machine {
 namespace {
 
 constexpr std::chrono::seconds kMostTime{2};
-constexpr std::size_t kMostOutput = 4096;
+constexpr std::size_t kMostOutput = 16 * 1024;
 
 asio::awaitable<void> ask_version(run::RunSet& runs, std::string search_path, FoundInterpreter& found) {
   run::RunOrder order;
@@ -25,16 +25,22 @@ asio::awaitable<void> ask_version(run::RunSet& runs, std::string search_path, Fo
   auto started = run::Run::start(co_await asio::this_coro::executor, runs, std::move(order));
   if (std::holds_alternative<run::StartError>(started)) co_return;
   const auto process = std::get<std::shared_ptr<run::Run>>(started);
+  auto asked = output_of(process);
+  const std::string output = co_await std::move(asked);
+  found.version = script::version_in(output.empty() ? process->error_text() : output);
+}
+
+}  // namespace
+
+asio::awaitable<std::string> output_of(std::shared_ptr<run::Run> process) {
   process->set_deadline(run::Clock::now() + kMostTime);
   std::string output;
   std::array<char, 1024> buffer;
   while (const std::size_t got = co_await process->read(buffer))
     if (output.size() < kMostOutput) output += std::string_view(buffer.data(), std::min(got, buffer.size()));
   co_await process->end();
-  found.version = script::version_in(output.empty() ? process->error_text() : output);
+  co_return output;
 }
-
-}  // namespace
 
 asio::awaitable<std::vector<FoundInterpreter>> probe_interpreters(run::RunSet& runs, const Settings& settings,
                                                                   std::string search_path, VersionsKnown& known) {

@@ -32,4 +32,7 @@ using VersionsKnown = std::map<std::string, std::pair<struct stat, std::string>>
 asio::awaitable<std::vector<FoundInterpreter>> probe_interpreters(run::RunSet& runs, const Settings& settings,
                                                                   std::string search_path, VersionsKnown& known);
 
+/// What a program prints in the 2 seconds that it is given, 16 KiB at most.
+asio::awaitable<std::string> output_of(std::shared_ptr<run::Run> process);
+
 }  // namespace porter::machine

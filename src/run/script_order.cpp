@@ -20,6 +20,8 @@ namespace {
 
 /// Between the signal that tells of the processor time used up and the one that cannot be caught.
 constexpr std::size_t kGraceOfProcessorTime = 2;
+/// Longer than anybody looks at a script that a debugger holds.
+constexpr std::chrono::hours kUnhurried{24 * 365};
 
 std::vector<ResourceLimit> resource_limits(const Runner& runner, const Limits& limits) {
   std::vector<ResourceLimit> out = {
@@ -114,18 +116,19 @@ script::Caller caller_of(const std::string& client_address, std::uint16_t client
   return caller;
 }
 
-ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const Limits& limits,
-                         Gate::Ticket ticket) {
+ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const Limits& limits, Gate::Ticket ticket) {
   ScriptOrder order{.script = request.script,
                     .runner = request.runner,
                     .document_root = request.site.document_root,
                     .limits = limits,
                     .run = {}};
   order.expects_body = request.head.method != "HEAD";
+  order.is_explained = request.is_explained;
   order.speaks_directly = speaks_directly(request.script);
   order.input_length = input.length.value_or(0);
   if (request.script.rule != nullptr)
     for (const auto& [name, value] : request.script.rule->limits) set_limit(order.limits, name, value);
+  if (request.site.unhurried) order.limits.first_byte = order.limits.total_time = kUnhurried;
   RunOrder& run = order.run;
   set_command(run, request);
   run.environment = environment_of(request, input.length);

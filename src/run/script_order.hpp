@@ -54,6 +54,7 @@ struct ScriptRequest {
   script::Caller caller;
   const std::vector<std::string>& passed_on;  ///< As for script::meta_variables().
   int problem_status = 0;                     ///< Not 0: the script makes the page for a problem with this status.
+  bool is_explained = false;                  ///< Whoever asked may be told why it failed.
 };
 
 /// What a script reads.
@@ -71,6 +72,7 @@ struct ScriptOrder {
   std::string_view document_root;
   bool expects_body = true;  ///< False for HEAD.
   bool speaks_directly = false;
+  bool is_explained = false;  ///< An error is told in place of the part of a page before it.
   std::uint64_t input_length = 0;
   Limits limits;  ///< Those of the interpreter included.
   RunOrder run;   ///< For a process of its own.

@@ -41,7 +41,10 @@ std::variant<std::shared_ptr<ScriptRun>, Finding> ScriptRun::start(const asio::a
 }
 
 ScriptRun::ScriptRun(std::shared_ptr<ScriptSource> source, const ScriptOrder& order)
-    : source_(std::move(source)), limits_(order.limits), is_direct_(order.speaks_directly) {
+    : source_(std::move(source)),
+      limits_(order.limits),
+      is_direct_(order.speaks_directly),
+      is_explained_(order.is_explained) {
   report_.path = order.script.path;
   report_.document_root = order.document_root;
   report_.command = command_by_hand(order.script);
@@ -138,6 +141,8 @@ asio::awaitable<bool> ScriptRun::gather_page() {
   // What was announced is awaited a little longer, since a page that is too short is better not begun either.
   const auto wait_for_more = [&]() -> Clock::duration {
     if (pending_.empty()) return patience;
+    // What says itself that it failed is not begun before it is known why.
+    if (is_explained_ && head().status >= 500) return patience;
     const bool is_short = head().content_length && pending_.size() < *head().content_length;
     return is_short ? Clock::duration(kRestOfPage) : Clock::duration(kEndAfterPage);
   };
@@ -176,6 +181,8 @@ asio::awaitable<std::optional<Finding>> ScriptRun::judge() {
   report_.signal = end_->signal;
   report_.was_too_slow = source_->was_too_slow();
   report_.error_text = source_->error_text();
+  // As the program that env is told to start is called.
+  if (report_.exit_status == 126 || report_.exit_status == 127) report_.start = start_of(report_.path);
   co_return script::judge_run(report_);
 }
 
@@ -192,7 +199,10 @@ bool ScriptRun::has_no_page_for(const Finding& finding) const {
   // and the reason says more than an empty page.
   if (finding.code == Code::no_content_type || finding.code == Code::body_shorter) return true;
   const bool failed = script::has_failed(report_) || report_.head->status == 500;
-  return report_.body_written == 0 && failed;
+  if (!failed) return false;
+  // After a part of a page an error counts that is told where it is, or that nothing can have been meant by. A program
+  // whose last command failed may have written all that it meant to.
+  return report_.body_written == 0 || (is_explained_ && finding.code != Code::script_failed);
 }
 
 void ScriptRun::stop() {

@@ -102,6 +102,7 @@ class ScriptRun {
   std::shared_ptr<ScriptSource> source_;
   Limits limits_;
   bool is_direct_;
+  bool is_explained_;
   script::RunReport report_;
   std::optional<ProcessEnd> end_;
   std::string pending_;  ///< Read, and not yet handed on.

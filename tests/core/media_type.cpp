@@ -25,11 +25,16 @@ TEST_CASE("file names have the media types that browsers need") {
       {"noending", "application/octet-stream"},
       {"dot.", "application/octet-stream"},
       {"model.glb", "model/gltf-binary"},
+      {"quay.TIDE", "text/x-tide; charset=utf-8"},
+      {"quay.old", "text/html; charset=latin1"},
+      {"app.ts", "text/typescript; charset=utf-8"},
+      {"app.jsx", "text/javascript; charset=utf-8"},
+      {"app.js.map", "application/json"},
       {"page.unknown", "application/octet-stream"},
   }));
   CAPTURE(row.name);
   const auto more = parse_type_list("# comment\nmodel/gltf-binary\tglb  gltf2 # more\n\ntext/x-css css\nempty/type\n");
-  CHECK(media_type(row.name, more) == row.type);
+  CHECK(media_type(row.name, {{"tide", "text/x-tide"}, {"old", "text/html; charset=latin1"}}, more) == row.type);
 }
 
 TEST_CASE("types that gain from compression are known") {

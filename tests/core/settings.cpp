@@ -249,6 +249,8 @@ TEST_CASE("the sample settings are fine, and name every key there is") {
     if (end != std::string::npos && bare.substr(end).starts_with(" = "))
       named.insert(table + "." + bare.substr(0, end));
     named.insert(table);
+    named.insert("." + table);
+    if (bare.starts_with('[')) named.insert("." + bare.substr(1, bare.find(']') - 1));
     if (bare.starts_with('[')) named.insert(bare.substr(1, bare.find(']') - 1));
   }
   for (const std::string& key : settings_keys()) {

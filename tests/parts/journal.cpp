@@ -166,7 +166,10 @@ TEST_CASE("a line tells what answered, the way there included") {
       {"a script after a local redirect",
        [](Exchange& exchange) {
          exchange.by = ByFile{};
-         exchange.runs.push_back({"perl", "/srv/go.pl", false, false, "/a.txt", {}, {}, {}, 0});
+         exchange.runs.emplace_back();
+         exchange.runs.back().runner = "perl";
+         exchange.runs.back().script = "/srv/go.pl";
+         exchange.runs.back().redirected_to = "/a.txt";
        },
        "perl /srv/go.pl leads to /a.txt; file"},
       {"a client that left", [](Exchange& exchange) { exchange.by = std::monostate{}; }, ""},
@@ -189,4 +192,17 @@ TEST_CASE("a line has colour codes only where they are asked for, and nothing of
   std::string coloured;
   append_log_line(coloured, exchange, Colour::on);
   CHECK(coloured.starts_with('\x1b'));
+}
+
+TEST_CASE("what scripts wrote to their error streams stands below the line of the request, marked and counted") {
+  Exchange exchange = ended(1, "/page.php");
+  exchange.runs.emplace_back();
+  exchange.runs.back().error_lines = {"PHP Warning:  Shop\\Router", "a\x1b[31mb"};
+  exchange.runs.back().more_error_lines = 3;
+  std::string plain;
+  append_log_line(plain, exchange, Colour::off);
+  CHECK(std::count(plain.begin(), plain.end(), '\n') == 4);
+  CHECK(plain.find("\n              ! PHP Warning:  Shop\\Router\n") != plain.npos);
+  CHECK(plain.find("! a\\x1b[31mb\n") != plain.npos);
+  CHECK(plain.ends_with("! … and 3 more lines\n"));
 }

@@ -134,8 +134,8 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "Install it:", "sudo apt-get install {package}"},
     {Code::interpreter_not_found, "interpreter-not-found", 500, "The script's first line names a missing interpreter",
      "The first line of {file} is \"{line}\", and {program} does not exist.",
-     "Correct the first line, such as \"#!/usr/bin/env {name}\"[, or install the interpreter: sudo apt-get install "
-     "{package}]"},
+     "[Did you mean {nearest}? ]Write a first line such as \"#!/usr/bin/env {name}\"[, or install the interpreter: "
+     "sudo apt-get install {package}]."},
     {Code::script_not_a_program, "not-a-program", 500, "Neither a script nor a program",
      "{file} is executable, but it has no first line that names an interpreter (\"#!…\") and is no compiled program "
      "for "
@@ -189,6 +189,12 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "Mend what the error stream says, or run it by hand to see more:", "{command}"},
     {Code::script_error, "script-error", 500, "An error in the script", "{place} failed at line {line}: {message}",
      "Mend line {line} of {place}, and try it by hand:", "{command}"},
+    {Code::module_missing, "module-missing", 500, "A module is not installed",
+     "{file} uses the {language} module {module}, which is not installed here.", "Install it:", "{install}"},
+    {Code::sanitizer_needs_addresses, "sanitizer-needs-addresses", 500, "The sanitizer needs more addresses",
+     "{file} was compiled with a sanitizer, which reserves terabytes of addresses, and a run may have {limit}: {last}",
+     "Raise the limit address-space in the settings, for all scripts or for one language:",
+     "address-space = \"100 TiB\""},
     {Code::out_of_memory, "out-of-memory", 500, "The script ran out of memory",
      "{file} wanted more memory than a run may have[ ({limit})]: {last}",
      "Let it work on less at once, or run it by hand to see how much it takes:", "{command}"},
@@ -236,6 +242,13 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "Make room there, or have the server use another folder and restart it:", "export TMPDIR=/var/tmp"},
     {Code::server_stopping, "server-stopping", 503, "The server is being stopped",
      "The server was stopped while {file} was still running.", "Start the server again and load the page once more."},
+    {Code::source_sent_as_text, "source-sent-as-text", 200, "PHP in a file that is sent as it is",
+     "{file} holds \"<?php\", and a file with this ending is sent as it is, so its code reaches the browser.",
+     "Give it the ending .php, or let PHP have this ending too, in the settings for PHP:",
+     "endings = \".php .phtml {ending}\""},
+    {Code::short_tags_off, "short-tags-off", 200, "A short tag that PHP does not read",
+     "The page that {file} printed still holds \"<?\": short tags are switched off, so what follows is not run.",
+     "Write \"<?php\" in place of \"<?\":", "sed -i 's/<? /<?php /g; s/<?$/<?php/' {file_quoted}"},
     {Code::interpreter_not_allowed, "interpreter-not-allowed", 403, "A language that the site does not run",
      "{file} is a script ({language}), and the site \"{site}\" runs only these: {languages}.",
      "Add it to the site's key in the settings:", "interpreters = \"{language}\""},

@@ -71,6 +71,8 @@ enum class Code {
   body_longer,
   script_failed,
   script_error,
+  module_missing,
+  sanitizer_needs_addresses,
   out_of_memory,
   out_of_processor_time,
   read_past_input,
@@ -84,6 +86,8 @@ enum class Code {
   server_resources,
   spool_failed,
   server_stopping,
+  source_sent_as_text,
+  short_tags_off,
   interpreter_not_allowed,
   fallback_missing,
   // What stands in the settings.

@@ -36,6 +36,7 @@ constexpr auto kTypes = std::to_array<Row>({
     {"js", "text/javascript"},
     {"json", "application/json"},
     {"jsonld", "application/ld+json"},
+    {"jsx", "text/javascript"},
     {"jxl", "image/jxl"},
     {"log", "text/plain"},
     {"m4a", "audio/mp4"},
@@ -62,9 +63,12 @@ constexpr auto kTypes = std::to_array<Row>({
     {"tif", "image/tiff"},
     {"tiff", "image/tiff"},
     {"toml", "application/toml"},
+    {"ts", "text/typescript"},
+    {"tsx", "text/typescript"},
     {"ttf", "font/ttf"},
     {"txt", "text/plain"},
     {"vtt", "text/vtt"},
+    {"vue", "text/plain"},
     {"wasm", "application/wasm"},
     {"wav", "audio/wav"},
     {"weba", "audio/webm"},
@@ -84,7 +88,7 @@ static_assert(std::is_sorted(kTypes.begin(), kTypes.end()));
 
 std::string with_charset(std::string_view type) {
   std::string out(type);
-  if (type.starts_with("text/")) out += "; charset=utf-8";
+  if (type.starts_with("text/") && type.find(';') == type.npos) out += "; charset=utf-8";
   return out;
 }
 
@@ -92,11 +96,12 @@ bool is_space(char c) { return c == ' ' || c == '\t'; }
 
 }  // namespace
 
-std::string media_type(std::string_view name, const std::unordered_map<std::string, std::string>& more) {
+std::string media_type(std::string_view name, const TypesByEnding& chosen, const TypesByEnding& more) {
   const std::size_t dot = name.rfind('.');
   if (dot == name.npos || dot + 1 == name.size()) return "application/octet-stream";
   std::string ending(name.substr(dot + 1));
   for (char& c : ending) c = text::ascii_lower(c);
+  if (const auto found = chosen.find(ending); found != chosen.end()) return with_charset(found->second);
   const auto* const row = std::lower_bound(kTypes.begin(), kTypes.end(), ending,
                                            [](const Row& r, const std::string& e) { return r.first < e; });
   if (row != kTypes.end() && row->first == ending) return with_charset(row->second);
@@ -104,8 +109,8 @@ std::string media_type(std::string_view name, const std::unordered_map<std::stri
   return "application/octet-stream";
 }
 
-std::unordered_map<std::string, std::string> parse_type_list(std::string_view text) {
-  std::unordered_map<std::string, std::string> out;
+TypesByEnding parse_type_list(std::string_view text) {
+  TypesByEnding out;
   while (!text.empty()) {
     const std::size_t end = std::min(text.find('\n'), text.size());
     std::string_view line = text.substr(0, std::min(end, text.substr(0, end).find('#')));

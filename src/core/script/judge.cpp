@@ -12,6 +12,7 @@
 #include "core/files/paths.hpp"
 #include "core/http/head.hpp"
 #include "core/script/error_place.hpp"
+#include "core/script/missing_module.hpp"
 #include "core/text/text.hpp"
 
 namespace porter::script {
@@ -78,6 +79,33 @@ std::string relative_path(const std::string& from, const std::string& to) {
   return up + to.substr(base.size() + 1);
 }
 
+/// The finding for a first line whose program is not found.
+Finding first_line_problem(const std::string& path, const std::string& command, const FirstLine& line) {
+  std::string name = line.meant();
+  Finding out{Code::interpreter_not_found,
+              {{"file", path}, {"file_quoted", text::shell_word(path)}, {"command", command}}};
+  if (line.text.ends_with('\r')) {
+    while (name.ends_with('\r')) name.pop_back();
+    out.code = Code::first_line_carriage_return;
+    out.facts.emplace_back("program", name);
+    return out;
+  }
+  const bool is_by_env = files::base_name(line.program) == "env";
+  out.facts.emplace_back("line", first_line_shown(line.text));
+  out.facts.emplace_back("program", is_by_env ? name : line.program);
+  std::vector<std::string> known = {"bash", "python", "python3", "node", "lua5.4"};
+  for (const Interpreter& interpreter : usual_interpreters()) known.push_back(interpreter.program);
+  std::string near = name;
+  if (!text::contains(known, name)) near = text::nearest(name, known).value_or(name);
+  // "python" leads to nothing on Debian, where the program is called python3.
+  if (near == "python") near = "python3";
+  out.facts.emplace_back("name", near);
+  if (const Interpreter* const interpreter = interpreter_called(usual_interpreters(), name))
+    out.facts.emplace_back("package", interpreter->package);
+  if (near != name) out.facts.emplace_back("nearest", near);
+  return out;
+}
+
 /// Judges one run, asking the narrowest question first: what has a remedy of its own comes before what only tells that
 /// something failed.
 class Judge {
@@ -117,13 +145,45 @@ class Judge {
   Finding failure() const {
     if (report_.signal == SIGXCPU)
       return finding(Code::out_of_processor_time, {{"seconds", std::to_string(report_.processor_time)}});
-    for (const auto& question : {&Judge::memory, &Judge::missing_library, &Judge::wrong_folder, &Judge::forbidden_write,
-                                 &Judge::too_little_input, &Judge::named_place})
+    for (const auto& question :
+         {&Judge::first_line, &Judge::missing_module, &Judge::sanitizer, &Judge::memory, &Judge::missing_library,
+          &Judge::wrong_folder, &Judge::forbidden_write, &Judge::too_little_input, &Judge::named_place})
       if (auto answer = (this->*question)()) return std::move(*answer);
     if (report_.signal)
       return finding(Code::script_killed,
                      {{"signal", std::to_string(*report_.signal)}, {"name", signal_name(*report_.signal)}});
     return finding(Code::script_failed, {{"status", std::to_string(report_.exit_status.value_or(0))}});
+  }
+
+  /// The program that the first line names by env is not found by that one, and it ends as a shell does then.
+  std::optional<Finding> first_line() const {
+    const FirstLine line = read_first_line(report_.start);
+    if (line.argument.empty() || report_.error_text.find("env: ") == std::string::npos) return std::nullopt;
+    return first_line_problem(report_.path, report_.command, line);
+  }
+
+  std::optional<Finding> missing_module() const {
+    const auto missing = find_missing_module(report_.error_text, files::folder_of(report_.path));
+    if (!missing) return std::nullopt;
+    std::vector<Fact> facts = {
+        {"module", missing->module}, {"language", missing->language}, {"packages", missing->packages}};
+    if (!missing->command.empty()) facts.emplace_back("install", missing->command);
+    // Until it is known whether there is such a package, PHP has nothing else.
+    if (missing->command.empty()) facts.emplace_back("install", "sudo apt-get install " + missing->packages);
+    if (const auto place = find_error_place(report_.error_text, report_.path)) {
+      facts.emplace_back("place", place->file);
+      facts.emplace_back("line", std::to_string(place->line));
+    }
+    return finding(Code::module_missing, std::move(facts));
+  }
+
+  /// Programs that were compiled with a sanitizer reserve terabytes of addresses.
+  std::optional<Finding> sanitizer() const {
+    std::string line = line_with(report_.error_text, {"ReserveShadowMemoryRange failed", "Sanitizer failed to allocate",
+                                                      "Shadow memory range interleaves"});
+    if (line.empty() || report_.address_space == 0) return std::nullopt;
+    return finding_on(Code::sanitizer_needs_addresses, std::move(line),
+                      {{"limit", text::format_limit(report_.address_space)}});
   }
 
   std::optional<Finding> memory() const {
@@ -132,7 +192,7 @@ class Judge {
                                   "Cannot allocate memory", "failed to allocate memory", "Allowed memory size"});
     if (line.empty()) return std::nullopt;
     std::vector<Fact> facts;
-    if (report_.address_space > 0) facts.emplace_back("limit", text::format_size(report_.address_space));
+    if (report_.address_space > 0) facts.emplace_back("limit", text::format_limit(report_.address_space));
     return finding_on(Code::out_of_memory, std::move(line), std::move(facts));
   }
 
@@ -236,6 +296,12 @@ bool has_failed(const RunReport& report) { return report.signal || report.exit_s
 
 std::optional<Finding> judge_run(const RunReport& report) { return Judge(report).verdict(); }
 
+bool holds_short_tag(std::string_view page) {
+  for (std::size_t at = 0; (at = page.find("<?", at)) != page.npos; at += 2)
+    if (at + 2 < page.size() && std::string_view(" \t\r\n").find(page[at + 2]) != std::string_view::npos) return true;
+  return false;
+}
+
 Finding content_type_missing(const RunReport& report) { return Judge(report).content_type_missing(); }
 
 Finding judge_start(const std::string& path, const std::string& command, int error, std::string_view start) {
@@ -253,19 +319,8 @@ Finding judge_start(const std::string& path, const std::string& command, int err
   }
   if (error == ENOEXEC && start.starts_with("\xef\xbb\xbf#!"))
     return finding(Code::byte_order_mark, {{"line", first_line_shown(start.substr(kMark.size()))}});
-  if ((error == ENOENT || error == EACCES || error == ENOTDIR || error == ELOOP) && !line.program.empty()) {
-    if (line.text.ends_with('\r')) {
-      std::string program = line.program;
-      while (program.ends_with('\r')) program.pop_back();
-      return finding(Code::first_line_carriage_return, {{"program", program}});
-    }
-    const std::string name = line.meant();
-    Finding missing = finding(Code::interpreter_not_found,
-                              {{"line", first_line_shown(line.text)}, {"program", line.program}, {"name", name}});
-    if (const Interpreter* const known = interpreter_called(usual_interpreters(), name))
-      missing.facts.emplace_back("package", std::string(known->package));
-    return missing;
-  }
+  if ((error == ENOENT || error == EACCES || error == ENOTDIR || error == ELOOP) && !line.program.empty())
+    return first_line_problem(path, command, line);
   if (error == ENOEXEC) return finding(Code::script_not_a_program, {});
   return finding(Code::script_start_failed, {{"reason", std::strerror(error)}});
 }

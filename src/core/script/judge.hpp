@@ -33,6 +33,7 @@ struct RunReport {
   bool body_was_expected = true;   ///< False for an answer to HEAD and for statuses without a body.
   std::string output_start;        ///< The beginning of its output, if there was no head.
   std::string error_text;          ///< The end of its error stream.
+  std::string start{};  ///< The beginning of the script, where its end tells that it was not found out how to run it.
 };
 
 /// True if the run has ended in another way than a program that did its work.
@@ -46,6 +47,9 @@ Finding content_type_missing(const RunReport& report);
 
 /// Why executing `path` directly failed with `error` (errno); `start` is the beginning of the file.
 Finding judge_start(const std::string& path, const std::string& command, int error, std::string_view start);
+
+/// True if a page of PHP still holds a short tag, "<?" and white space, that was meant to begin code.
+bool holds_short_tag(std::string_view page);
 
 /// The last `count` lines of `text` that are not blank, in order.
 std::vector<std::string> last_lines(std::string_view text, std::size_t count);

@@ -45,7 +45,7 @@ std::optional<std::uint64_t> read_size(std::string_view text) {
   if (digits == 0 || digits > 12) return std::nullopt;
   const std::uint64_t number = std::stoull(std::string(text.substr(0, digits)));
   const std::string_view unit = http::trim(text.substr(digits));
-  for (const auto& [name, shift] : {std::pair("B", 0U), {"KiB", 10U}, {"MiB", 20U}, {"GiB", 30U}})
+  for (const auto& [name, shift] : {std::pair("B", 0U), {"KiB", 10U}, {"MiB", 20U}, {"GiB", 30U}, {"TiB", 40U}})
     // What does not fit is more than any limit takes.
     if (unit == name) return number > (UINT64_MAX >> shift) ? UINT64_MAX : number << shift;
   return std::nullopt;
@@ -200,6 +200,28 @@ class Reader : private reading::ValueReader {
                   "Write it in one line.");
       } else {
         site.answer_fields.emplace_back(name, value->get());
+      }
+    }
+  }
+
+  void read_media_types(const toml::table& table, Settings& in) {
+    for (const auto& [key, node] : table) {
+      const std::string ending(key.str());
+      const auto* const type = take<std::string>(node, "The media type of " + ending, "a string");
+      if (type == nullptr) continue;
+      const std::string& value = type->get();
+      const std::size_t slash = value.find('/');
+      const std::string_view subtype =
+          http::trim(std::string_view(value).substr(std::min(slash, value.size())).substr(slash == value.npos ? 0 : 1));
+      if (!ending.starts_with('.') || ending.size() < 2 || ending.find('.', 1) != ending.npos) {
+        bad_value(key.source(), "The ending \"" + ending + "\"", "is not one dot and what follows it",
+                  "Write it as \".ts\".");
+      } else if (slash == value.npos || !http::is_token(value.substr(0, slash)) ||
+                 !http::is_token(http::trim(subtype.substr(0, subtype.find(';')))) || has_control(value)) {
+        bad_value(node, "The media type of " + ending, "is not a type and a subtype",
+                  "Write it as \"text/typescript\".");
+      } else {
+        in.media_types[text::to_lower(ending.substr(1))] = value;
       }
     }
   }
@@ -502,6 +524,10 @@ const Reader::Keys<Settings>& Reader::top_keys() {
        [](Reader& reader, const toml::node& node, const std::string& name, Settings&) {
          if (const auto* const table = reader.take_table(node, name)) reader.read_limits(*table);
        }},
+      {"media-types",
+       [](Reader& reader, const toml::node& node, const std::string& name, Settings& in) {
+         if (const auto* const table = reader.take_table(node, name)) reader.read_media_types(*table, in);
+       }},
       {"log",
        [](Reader& reader, const toml::node& node, const std::string& name, Settings& in) {
          if (const auto* const table = reader.take_table(node, name))
@@ -538,6 +564,10 @@ const Reader::Keys<Reader::SiteDraft>& Reader::site_keys() {
          for (const auto& [folder, item] : reader.take_texts(node, name))
            if (std::string real = reader.take_folder(*item, name, folder); !real.empty())
              in.site.linked_folders.push_back(std::move(real));
+       }},
+      {"unhurried",
+       [](Reader& reader, const toml::node& node, const std::string& name, SiteDraft& in) {
+         if (const auto* const value = reader.take<bool>(node, name, "true or false")) in.site.unhurried = value->get();
        }},
       {"answer-fields",
        [](Reader& reader, const toml::node& node, const std::string& name, SiteDraft& in) {
@@ -611,6 +641,7 @@ Names Reader::all_keys() {
   };
   // The other keys of the top are tables.
   out.emplace_back("addresses");
+  out.emplace_back("media-types");
   add("site.NAME", names_of(site_keys()));
   add("interpreter.NAME", names_of(interpreter_keys()));
   add("limits", limit_keys(false));

@@ -16,6 +16,8 @@ struct Row : LimitRow {
 
 constexpr std::uint64_t kDay = 86400;
 constexpr std::uint64_t kTebibyte = 1ULL << 40;
+/// As many addresses as a process can have.
+constexpr std::uint64_t kMostAddresses = 1ULL << 47;
 
 const std::array<Row, 20> kRows = {{
     {{"request-line", Unit::bytes, 64, 1 << 20, false}, &http::HeadLimits::request_line},
@@ -30,7 +32,7 @@ const std::array<Row, 20> kRows = {{
     {{"answer-head", Unit::bytes, 64, 1 << 24, true}, &Limits::answer_head},
     {{"error-stream", Unit::bytes, 256, 1 << 24, true}, &Limits::error_stream},
     {{"total-time", Unit::seconds, 1, kDay, true}, &Limits::total_time},
-    {{"address-space", Unit::bytes, 1 << 24, kTebibyte, true}, &Limits::address_space},
+    {{"address-space", Unit::bytes, 1 << 24, kMostAddresses, true}, &Limits::address_space},
     {{"processor-time", Unit::seconds, 1, kDay, true}, &Limits::processor_time},
     {{"open-files", Unit::count, 16, 1 << 20, true}, &Limits::open_files},
     {{"runs", Unit::count, 0, 10000, false}, &Limits::runs},

@@ -13,6 +13,7 @@
 #include <vector>
 
 #include "core/http/head.hpp"
+#include "core/http/media_type.hpp"
 #include "core/script/interpreters.hpp"
 #include "core/settings/address.hpp"
 
@@ -93,6 +94,7 @@ struct Site {
   std::map<int, std::string> problem_pages;  ///< Files below the root that are shown in place of our page, by status.
   std::vector<std::string> environment;      ///< "NAME=value" for its scripts.
   std::vector<Mount> mounts;
+  bool unhurried = false;  ///< Its scripts may take as long as they like, while a debugger holds them say.
 };
 
 /// Where the log of requests is kept beside the lines that the server shows.
@@ -117,6 +119,7 @@ struct Settings {
   std::vector<script::Interpreter> interpreters = script::usual_interpreters();
   Limits limits;
   AccessLog access_log;
+  http::TypesByEnding media_types;  ///< In place of the usual ones.
 
   /// Every address to listen on, each once, with its sites.
   std::vector<Listener> listeners() const;

@@ -6,6 +6,7 @@
 #include <bit>
 #include <cstdio>
 #include <numeric>
+#include <utility>
 #include <vector>
 
 #include "core/text/ascii.hpp"
@@ -92,6 +93,12 @@ std::string_view without_ending(std::string_view name) {
 
 }  // namespace
 
+std::string expand_tabs(std::string_view text) {
+  std::string out;
+  for (const char c : text) out.append(c == '\t' ? 4 : 1, c == '\t' ? ' ' : c);
+  return out;
+}
+
 std::string to_utf8(std::string_view text) {
   std::string out;
   out.reserve(text.size());
@@ -141,8 +148,6 @@ std::string escape_line(std::string_view text) {
     const std::string_view bytes = text.substr(0, std::max<std::size_t>(c.length, 1));
     if (c.length == 0 || disturbs_a_line(c.code)) {
       append_hex(out, bytes);
-    } else if (c.code == '\\') {
-      out += "\\\\";
     } else {
       out += bytes;
     }
@@ -179,6 +184,15 @@ std::string format_size(std::uint64_t bytes) {
   }
   const std::uint64_t tenths = (bytes + 50) / 100;
   return std::to_string(tenths / 10) + '.' + static_cast<char>('0' + tenths % 10) + kUnits[unit];
+}
+
+std::string format_limit(std::uint64_t bytes) {
+  constexpr std::array<std::pair<const char*, unsigned>, 4> kUnits = {
+      {{"TiB", 40}, {"GiB", 30}, {"MiB", 20}, {"KiB", 10}}};
+  for (const auto& [name, shift] : kUnits)
+    if (bytes >= (std::uint64_t{1} << shift) && bytes % (std::uint64_t{1} << shift) == 0)
+      return std::to_string(bytes >> shift) + " " + name;
+  return std::to_string(bytes) + " B";
 }
 
 std::string format_span(std::chrono::seconds span) {

@@ -14,8 +14,11 @@ namespace porter::text {
 std::string escape_html(std::string_view text);
 
 /// `text` fit for one line of a terminal or a log: control characters, line and paragraph separators, characters that
-/// change the writing direction, and bytes that are not UTF-8 are written as \xNN, a backslash as \\.
+/// change the writing direction, and bytes that are not UTF-8 are written as \xNN.
 std::string escape_line(std::string_view text);
+
+/// `text` with four spaces for each tab.
+std::string expand_tabs(std::string_view text);
 
 /// `text` with every byte that is not part of well-formed UTF-8 replaced by U+FFFD.
 std::string to_utf8(std::string_view text);
@@ -25,6 +28,9 @@ std::string shell_word(std::string_view word);
 
 /// A size for people: "0 B", "812 B", "4.1 KB", "3.0 MB" (powers of 1,000).
 std::string format_size(std::uint64_t bytes);
+
+/// A limit, in the units that settings take: "4 GiB", "1536 MiB", "1000 B".
+std::string format_limit(std::uint64_t bytes);
 
 /// A span of time for people: "3 s", "12 min", "2 h 5 min", "4 days".
 std::string format_span(std::chrono::seconds span);

@@ -12,6 +12,7 @@
 #include "server/connection/answerer.hpp"
 #include "server/connection/request.hpp"
 #include "server/connection/turn.hpp"
+#include "server/pages/problem_page.hpp"
 
 namespace porter::server {
 
@@ -45,13 +46,13 @@ asio::awaitable<void> answer_redirect(Turn& turn, sites::Redirect redirect);
 asio::awaitable<void> answer_outcome(Turn& turn, const Request& request, sites::Outcome outcome, std::size_t redirects);
 
 /// Answers with a page that explains `finding`: the site's own for that status, if it has one, which goes the way of
-/// any file, else ours. `request` is null if none could be read. `details` are lines of an error stream to show, if
-/// any.
-asio::awaitable<void> answer_problem(Turn& turn, const Request* request, Finding finding,
-                                     std::vector<std::string> details = {});
+/// any file, else ours. `request` is null if none could be read. `written` is what a script wrote.
+asio::awaitable<void> answer_problem(Turn& turn, const Request* request, Finding finding, pages::Written written);
+inline asio::awaitable<void> answer_problem(Turn& turn, const Request* request, Finding finding) {
+  return answer_problem(turn, request, std::move(finding), pages::Written());
+}
 /// The same with our page in any case.
-asio::awaitable<void> answer_with_our_page(Turn& turn, const Request* request, Finding finding,
-                                           std::vector<std::string> details = {});
+asio::awaitable<void> answer_with_our_page(Turn& turn, const Request* request, Finding finding, pages::Written written);
 
 /// Shows that the server works, where there is no page of a site to show: the sites, the interpreters, what to do next.
 asio::awaitable<void> answer_start_page(Turn& turn, sites::StartPage page);

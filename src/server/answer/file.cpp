@@ -25,6 +25,8 @@ namespace {
 
 constexpr std::uint64_t kCompressFrom = 1024;
 constexpr std::size_t kPiece = 64 * 1024;
+/// Bytes of a page that are looked through for code that was meant to be run.
+constexpr std::size_t kLookedThrough = 64 * 1024;
 /// How long compressing goes on without a pause.
 constexpr std::chrono::milliseconds kCompressAtOnce{3};
 
@@ -56,7 +58,8 @@ class FileAnswer {
         found_(std::move(found)),
         size_(static_cast<std::uint64_t>(found_.info.st_size)),
         now_(std::time(nullptr)) {
-    type_ = http::media_type(files::base_name(found_.path), turn.worker().shared().system_types);
+    type_ = http::media_type(files::base_name(found_.path), turn.settings().media_types,
+                             turn.worker().shared().system_types);
     // A date ahead of the answer's own would be no date of a change (RFC 9110, section 8.8.2.1).
     validators_ = {entity_tag(found_.info), std::min<std::int64_t>(found_.info.st_mtim.tv_sec, now_)};
     is_compressible_ = size_ > kCompressFrom && http::compresses_well(type_);
@@ -72,6 +75,8 @@ class FileAnswer {
   /// The head of a 200, of a 206, or of a 304, without what tells of the body.
   AnswerHead common_head(int status, Coding coding) const;
   AnswerHead whole_head(Coding coding) const;
+  /// Notes that PHP is sent as text, where it is.
+  void note_source();
   asio::awaitable<void> send_whole();
   asio::awaitable<void> send_small(Coding coding);
   asio::awaitable<void> send_compressed();
@@ -118,8 +123,25 @@ AnswerHead FileAnswer::whole_head(Coding coding) const {
   return head;
 }
 
+void FileAnswer::note_source() {
+  const std::string_view name = files::base_name(found_.path);
+  const std::size_t dot = std::min(name.rfind('.'), name.size());
+  const std::string ending = text::to_lower(name.substr(dot));
+  static const std::vector<std::string> kOfPages = {".html", ".htm", ".xhtml", ".inc", ".tpl"};
+  if (!text::contains(kOfPages, ending)) return;
+  const std::string start = read_part(found_.file.get(), 0, std::min<std::size_t>(kLookedThrough, size_));
+  if (start.find("<?php") == start.npos) return;
+  Finding remark{Code::source_sent_as_text, {}};
+  remark.facts.emplace_back("file", found_.path);
+  remark.facts.emplace_back("ending", ending);
+  turn_.exchange().findings.push_back(std::move(remark));
+  // What is quickly answered is not looked through.
+  kept_at_.reset();
+}
+
 asio::awaitable<void> FileAnswer::answer() {
   turn_.exchange().by = ByFile{};
+  note_source();
   // The cache is told that the file was judged again, also where it is not sent.
   if (kept_at_) turn_.files().renew(key(), found_.info, turn_.exchange().begun);
   const http::Verdict verdict = http::evaluate_conditions(request_.head, validators_, now_);

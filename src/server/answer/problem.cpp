@@ -82,8 +82,7 @@ std::string next_number() {
 
 }  // namespace
 
-asio::awaitable<void> answer_problem(Turn& turn, const Request* request, Finding finding,
-                                     std::vector<std::string> details) {
+asio::awaitable<void> answer_problem(Turn& turn, const Request* request, Finding finding, pages::Written written) {
   const int status = status_of(finding.code);
   auto own = find_own_page(turn, status);
   if (own && std::holds_alternative<sites::FileFound>(*own)) {
@@ -94,7 +93,8 @@ asio::awaitable<void> answer_problem(Turn& turn, const Request* request, Finding
       head.status = status;
       head.fields = problem_fields(finding);
       head.fields.emplace_back("Content-Type",
-                               http::media_type(files::base_name(file.path), turn.worker().shared().system_types));
+                               http::media_type(files::base_name(file.path), turn.settings().media_types,
+                                                turn.worker().shared().system_types));
       co_await turn.writer().page(std::move(head), std::move(*content));
       co_return;
     }
@@ -108,11 +108,11 @@ asio::awaitable<void> answer_problem(Turn& turn, const Request* request, Finding
     co_await answer_script(turn, page_request, std::move(script), std::move(way));
     co_return;
   }
-  co_await answer_with_our_page(turn, request, std::move(finding), std::move(details));
+  co_await answer_with_our_page(turn, request, std::move(finding), std::move(written));
 }
 
 asio::awaitable<void> answer_with_our_page(Turn& turn, const Request* request, Finding finding,
-                                           std::vector<std::string> details) {
+                                           pages::Written written) {
   const int status = status_of(finding.code);
   note_problem(turn, finding);
   AnswerHead head;
@@ -122,7 +122,7 @@ asio::awaitable<void> answer_with_our_page(Turn& turn, const Request* request, F
   add_own_fields(head, html ? PageKind::html : PageKind::text);
   std::string body;
   if (turn.ends().is_this_computer) {
-    pages::Problem problem{finding, {}, turn.exchange().trail, std::move(details), {}};
+    pages::Problem problem{finding, {}, turn.exchange().trail, std::move(written), {}};
     problem.source = source_of(turn, finding);
     if (request != nullptr) problem.asked = std::string(request->head.method) + " " + std::string(request->head.target);
     body = html ? pages::problem_html(problem) : pages::problem_text(problem);

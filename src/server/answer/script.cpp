@@ -13,6 +13,7 @@
 #include "core/http/findings.hpp"
 #include "core/script/judge.hpp"
 #include "core/text/text.hpp"
+#include "machine/packages.hpp"
 #include "run/script_run.hpp"
 #include "server/answer/answer.hpp"
 #include "server/worker.hpp"
@@ -21,6 +22,8 @@ namespace porter::server {
 namespace {
 
 constexpr std::size_t kShownErrorLines = 12;
+/// Bytes of what a script that failed had printed before.
+constexpr std::size_t kShownPage = 4096;
 
 /// The finding for a body that could not be read; nullopt if the client is just gone.
 std::optional<Finding> body_finding(BodyRead read, const Settings& settings) {
@@ -135,12 +138,16 @@ class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
   RunFacts& facts() { return turn_.exchange().runs[number_]; }
   /// Notes what is known of the run's end.
   void note_end();
+  /// Notes what the script wrote to its error stream.
+  void note_errors();
   void note(const std::optional<Finding>& finding) {
     if (finding) turn_.exchange().findings.push_back(*finding);
   }
-  asio::awaitable<void> problem(Finding finding, std::vector<std::string> details = {}) {
-    if (way_.problem_status > 0) return answer_with_our_page(turn_, &request_, std::move(finding), std::move(details));
-    return answer_problem(turn_, &request_, std::move(finding), std::move(details));
+  pages::Written what_it_wrote() const;
+  asio::awaitable<void> problem(Finding finding) { return problem(std::move(finding), pages::Written()); }
+  asio::awaitable<void> problem(Finding finding, pages::Written written) {
+    if (way_.problem_status > 0) return answer_with_our_page(turn_, &request_, std::move(finding), std::move(written));
+    return answer_problem(turn_, &request_, std::move(finding), std::move(written));
   }
 
   Turn& turn_;
@@ -159,7 +166,11 @@ asio::awaitable<void> ScriptAnswer::answer() {
   runner_ = turn_.runners().of(script_);
   Exchange& exchange = turn_.exchange();
   number_ = exchange.runs.size();
-  exchange.runs.push_back({runner_.name, script_.path, way_.problem_status > 0, false, {}, {}, {}, {}, 0});
+  RunFacts run;
+  run.runner = runner_.name;
+  run.script = script_.path;
+  run.is_for_problem = way_.problem_status > 0;
+  exchange.runs.push_back(std::move(run));
   if (way_.problem_status == 0) exchange.by = ByScript{};
   run::ScriptInput input;
   bool ready = co_await prepare_input(input);
@@ -189,6 +200,25 @@ asio::awaitable<void> ScriptAnswer::answer() {
     co_await send(run::ScriptRun::Direct{});
     co_await stop_feeding();
     note_end();
+  }
+  note_errors();
+}
+
+void ScriptAnswer::note_errors() {
+  constexpr std::size_t kMostLines = 20;
+  constexpr std::size_t kLongestLine = 1000;
+  RunFacts& run = facts();
+  for (std::string_view rest = run_->source().error_text(); !rest.empty();) {
+    const std::size_t end = std::min(rest.find('\n'), rest.size());
+    std::string_view line = rest.substr(0, end);
+    rest.remove_prefix(std::min(end + 1, rest.size()));
+    if (line.ends_with('\r')) line.remove_suffix(1);
+    if (line.find_first_not_of(" \t") == line.npos) continue;
+    if (run.error_lines.size() == kMostLines) {
+      ++run.more_error_lines;
+    } else {
+      run.error_lines.emplace_back(line.substr(0, kLongestLine));
+    }
   }
 }
 
@@ -237,7 +267,8 @@ asio::awaitable<bool> ScriptAnswer::start(run::ScriptInput input) {
       request_.target,
       run::caller_of(ends.client_address, ends.client_port, ends.server_address, ends.server_port, request_.host.name),
       turn_.worker().shared().passed_on,
-      way_.problem_status};
+      way_.problem_status,
+      ends.is_this_computer};
   auto order = run::order_script(asked, std::move(input), turn_.settings().limits, std::move(ticket));
   auto started = run::ScriptRun::start(turn_.executor(), turn_.worker().runs(), std::move(order));
   if (auto* const finding = std::get_if<Finding>(&started)) {
@@ -304,6 +335,13 @@ Finding ScriptAnswer::no_turn(Code code) const {
   if (more > 0) holders += fmt::format(" and {} more", more);
   if (!holders.empty()) finding.facts.emplace_back("holders", std::move(holders));
   return finding;
+}
+
+pages::Written ScriptAnswer::what_it_wrote() const {
+  pages::Written written;
+  written.errors = script::last_lines(run_->report().error_text, kShownErrorLines);
+  if (run_->report().head) written.page = run_->gathered().substr(0, kShownPage);
+  return written;
 }
 
 void ScriptAnswer::begin_feeding() {
@@ -376,6 +414,12 @@ AnswerHead ScriptAnswer::make_head(bool is_whole) {
 
 asio::awaitable<void> ScriptAnswer::send(const run::ScriptRun::Page& page) {
   note(page.finding);
+  if (!page.finding && runner_.name == "php-cgi" && script::holds_short_tag(run_->gathered())) {
+    Finding remark{Code::short_tags_off, {}};
+    remark.facts.emplace_back("file", script_.path);
+    remark.facts.emplace_back("file_quoted", text::shell_word(script_.path));
+    turn_.exchange().findings.push_back(std::move(remark));
+  }
   Writer& writer = turn_.writer();
   if (!page.is_whole) run_->source().answer_has_begun(run_->head().is_event_stream());
   // The length of what was cut off is not that of the page.
@@ -445,7 +489,14 @@ asio::awaitable<void> ScriptAnswer::explain(std::optional<Finding> finding) {
     finding = Finding{Code::server_stopping, {}};
     finding->facts.emplace_back("file", script_.path);
   }
-  if (finding) co_await problem(std::move(*finding), script::last_lines(run_->report().error_text, kShownErrorLines));
+  if (!finding) co_return;
+  // Only where there is a package to ask for: the answer to the others is not to wait for a coroutine.
+  if (finding->code == Code::module_missing) {
+    auto asking =
+        machine::with_package(turn_.worker().runs(), turn_.worker().shared().search_path, std::move(*finding));
+    finding = co_await std::move(asking);
+  }
+  co_await problem(std::move(*finding), what_it_wrote());
 }
 
 }  // namespace

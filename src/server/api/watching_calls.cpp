@@ -34,6 +34,14 @@ Json json_of(const Journal::Kept& kept) {
               {"bytes", exchange.body_bytes},
               {"milliseconds", std::chrono::duration<double, std::milli>(exchange.duration).count()},
               {"answered_by", text::to_utf8(answered_by(exchange))}};
+  Json errors = Json::array();
+  std::size_t more = 0;
+  for (const RunFacts& run : exchange.runs) {
+    for (const std::string& error : run.error_lines) errors.push_back(text::to_utf8(error));
+    more += run.more_error_lines;
+  }
+  if (!errors.empty()) row["error_lines"] = std::move(errors);
+  if (more > 0) row["more_error_lines"] = more;
   if (exchange.site) row["site"] = text::to_utf8(*exchange.site);
   return row;
 }

@@ -41,11 +41,14 @@ std::string problem_html(const Problem& problem) {
                      escape_html(line.text));
     out += "</pre>\n";
   }
-  if (!problem.details.empty()) {
-    out += "<h2>The end of its error stream</h2>\n<pre>";
-    for (const std::string& line : problem.details) out += escape_html(line) + "\n";
+  if (!problem.written.errors.empty()) {
+    out += "<h2>The end of the script's error stream</h2>\n<pre>";
+    for (const std::string& line : problem.written.errors) out += escape_html(line) + "\n";
     out += "</pre>\n";
   }
+  if (!problem.written.page.empty())
+    fmt::format_to(into, "<h2>What the script had printed before</h2>\n<pre>{}</pre>\n",
+                   escape_html(problem.written.page));
   out += "<h2>The request</h2>\n<dl>\n";
   if (!problem.asked.empty())
     fmt::format_to(into, "<dt>Asked for</dt><dd class=\"mono\">{}</dd>\n", escape_html(problem.asked));
@@ -53,7 +56,7 @@ std::string problem_html(const Problem& problem) {
     fmt::format_to(into, "<dt>On disk</dt><dd class=\"mono\">{}</dd>\n", escape_html(file));
   fmt::format_to(into, "<dt>Finding</dt><dd class=\"mono\">{}</dd>\n</dl>\n", code_name(finding.code));
   if (!problem.trail.empty()) {
-    out += "<h2>How it came to this</h2>\n<ol>\n";
+    out += "<h2>How this was decided</h2>\n<ol>\n";
     for (const std::string& step : problem.trail) fmt::format_to(into, "<li>{}</li>\n", escape_html(step));
     out += "</ol>\n";
   }
@@ -73,10 +76,16 @@ std::string problem_text(const Problem& problem) {
   if (!problem.source.empty()) {
     out += "\nThe source around it:\n";
     for (const script::SourceLine& line : problem.source)
-      fmt::format_to(into, "{} {:>5}  {}\n", line.is_marked ? '>' : ' ', line.number, text::escape_line(line.text));
+      fmt::format_to(into, "{} {:>5}  {}\n", line.is_marked ? '>' : ' ', line.number, text::escape_line(text::expand_tabs(line.text)));
   }
-  if (!problem.details.empty()) out += "\nThe end of its error stream:\n";
-  for (const std::string& line : problem.details) fmt::format_to(into, "  {}\n", text::escape_line(line));
+  if (!problem.written.errors.empty()) out += "\nThe end of the script's error stream:\n";
+  for (const std::string& line : problem.written.errors) fmt::format_to(into, "  {}\n", text::escape_line(text::expand_tabs(line)));
+  if (!problem.written.page.empty()) out += "\nWhat the script had printed before:\n";
+  for (std::string_view rest = problem.written.page; !rest.empty();) {
+    const std::size_t end = std::min(rest.find('\n'), rest.size());
+    fmt::format_to(into, "  {}\n", text::escape_line(text::expand_tabs(rest.substr(0, end))));
+    rest.remove_prefix(std::min(end + 1, rest.size()));
+  }
   return out;
 }
 

@@ -10,12 +10,18 @@
 
 namespace porter::server::pages {
 
+/// What a script wrote before it failed.
+struct Written {
+  std::vector<std::string> errors;  ///< The last lines of its error stream.
+  std::string page;                 ///< What it had printed of its page, without the head.
+};
+
 /// What there is to tell. The references must last as long as it does.
 struct Problem {
   const Finding& finding;
   std::string asked;                       ///< "GET /timetable"; empty if it could not be read.
   const std::vector<std::string>& trail;   ///< How it came to this.
-  std::vector<std::string> details;        ///< The last lines of an error stream.
+  Written written;
   std::vector<script::SourceLine> source;  ///< The lines around the place that the finding names.
 };
 

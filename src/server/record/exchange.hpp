@@ -46,6 +46,8 @@ struct RunFacts {
   std::optional<int> signal;                 ///< Once it has been ended by one.
   std::chrono::milliseconds duration{0};
   long peak_memory_kib = 0;
+  std::vector<std::string> error_lines;  ///< Of what it wrote to its error stream, the first.
+  std::size_t more_error_lines = 0;      ///< How many followed.
 };
 
 /// Fields of the request that the access log alone tells of; empty if they were not there.

@@ -33,7 +33,10 @@ std::size_t bytes_of(const Exchange& exchange) {
   if (const auto& fields = exchange.fields)
     bytes += sizeof *fields + bytes_of(fields->host) + bytes_of(fields->referrer) + bytes_of(fields->user_agent);
   for (const std::string& step : exchange.trail) bytes += sizeof step + bytes_of(step);
-  for (const RunFacts& run : exchange.runs) bytes += sizeof run + bytes_of(run.runner) + bytes_of(run.script);
+  for (const RunFacts& run : exchange.runs) {
+    bytes += sizeof run + bytes_of(run.runner) + bytes_of(run.script);
+    for (const std::string& line : run.error_lines) bytes += sizeof line + bytes_of(line);
+  }
   for (const Finding& finding : exchange.findings)
     for (const Fact& fact : finding.facts) bytes += sizeof fact + bytes_of(fact.first) + bytes_of(fact.second);
   return bytes;

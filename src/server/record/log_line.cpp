@@ -71,7 +71,7 @@ void append_duration(std::string& out, std::chrono::nanoseconds duration) {
 }
 
 bool is_plain(std::string_view text) {
-  return std::all_of(text.begin(), text.end(), [](char c) { return c >= 0x20 && c < 0x7f && c != '\\'; });
+  return std::all_of(text.begin(), text.end(), [](char c) { return c >= 0x20 && c < 0x7f; });
 }
 
 /// Appends `text` escaped; returns the number of characters it takes up, as far as ASCII goes.
@@ -84,6 +84,20 @@ std::size_t append_escaped(std::string& out, std::string_view text) {
   out += escaped;
   return static_cast<std::size_t>(std::count_if(escaped.begin(), escaped.end(),
                                                 [](char c) { return (static_cast<unsigned char>(c) & 0xc0) != 0x80; }));
+}
+
+/// What a script wrote to its error stream, below the line of its request.
+void append_error_lines(std::string& out, const RunFacts& run, bool coloured) {
+  constexpr std::string_view kMark = "              ! ";
+  const auto append = [&](std::string_view text) {
+    if (coloured) out += "\x1b[33m";
+    out += kMark;
+    append_escaped(out, text::expand_tabs(text));
+    if (coloured) out += "\x1b[0m";
+    out += '\n';
+  };
+  for (const std::string& text : run.error_lines) append(text);
+  if (run.more_error_lines > 0) append(fmt::format("… and {} more lines", run.more_error_lines));
 }
 
 }  // namespace
@@ -162,12 +176,13 @@ void append_log_line(std::string& out, const Exchange& line, Colour colour) {
     out += *line.site;
     out += "]  ";
   }
-  if (std::holds_alternative<ByFile>(line.by) && line.runs.empty()) {
+  if (std::holds_alternative<ByFile>(line.by) && line.runs.empty() && line.findings.empty()) {
     out += "file";  // On the way of most requests.
   } else {
     append_escaped(out, answered_by(line));
   }
   out += '\n';
+  for (const RunFacts& run : line.runs) append_error_lines(out, run, coloured);
 }
 
 }  // namespace porter::server
