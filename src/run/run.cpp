@@ -228,6 +228,11 @@ bool Run::read_error_stream() {
   return true;
 }
 
+bool Run::has_written_errors() {
+  if (!has_ended()) read_error_stream();
+  return !error_text_.empty();
+}
+
 bool Run::reap() {
   if (has_ended()) return true;
   if (!process_->reap()) return false;

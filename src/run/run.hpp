@@ -96,6 +96,7 @@ class Run : public ScriptSource, public std::enable_shared_from_this<Run> {
   asio::awaitable<ProcessEnd> end() override;
   asio::awaitable<bool> ended_by(Clock::time_point time) override;
   bool has_ended() const override { return ended_.is_set(); }
+  bool has_written_errors() override;
   const std::string& error_text() const override { return error_text_; }
 
  private:

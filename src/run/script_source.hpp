@@ -51,7 +51,9 @@ class ScriptSource {
   virtual asio::awaitable<bool> ended_by(Clock::time_point time) = 0;
   virtual bool has_ended() const = 0;
 
-  /// The last part of what was written to the error stream so far.
+  /// True if something was written to the error stream by now.
+  virtual bool has_written_errors() = 0;
+  /// The last part of what was written to the error stream, as far as it was read.
   virtual const std::string& error_text() const = 0;
 };
 

@@ -68,6 +68,18 @@ const std::vector<Row>& rows() {
       {"error.tcl", "#!/usr/bin/tclsh\n\nferry\n", 500, "script-error", "line 3"},
       {"input.py", "#!/usr/bin/python3\ninput()\n", 500, "read-past-input", "0 bytes"},
       {"where.py", "#!/usr/bin/python3\nopen('data/tides.csv')\n", 500, "wrong-working-directory", "../data/tides.csv"},
+      {"env-cr.py", "#!/usr/bin/env python3\r\nprint()\r\n", 500, "first-line-carriage-return", "\"python3\""},
+      {"env-typo.py", "#!/usr/bin/env pyton\n", 500, "interpreter-not-found", "Did you mean python3?"},
+      {"typo.py", "#!/usr/bin/pyton3\n", 500, "interpreter-not-found", "Did you mean python3?"},
+      {"module.py", "#!/usr/bin/python3\nimport no_such_tide.deep\n", 500, "module-missing", "pip install"},
+      {"module.pl", "#!/usr/bin/perl\nuse No::Such::Tide;\n", 500, "module-missing", "cpan No::Such::Tide"},
+      {"module.rb", "#!/usr/bin/ruby\nrequire 'no_such_tide'\n", 500, "module-missing", "gem install"},
+      {"module.js", "#!/usr/bin/node\nrequire('no-such-tide');\n", 500, "module-missing", "npm install no-such-tide"},
+      {"part.py", "#!/usr/bin/python3\nprint('Content-Type: text/plain\\n\\nfirst')\nraise ValueError('fog')\n", 500,
+       "script-error", "first\n"},
+      {"part.php", "<?php echo 'first';\nno_such_function();\n", 500, "script-error", "first"},
+      {"sanitizer", kSh + "echo '==7==ERROR: AddressSanitizer failed to allocate 0xdfff0001000 bytes' >&2; exit 1\n",
+       500, "sanitizer-needs-addresses", "address-space = "},
       {"write.py", "#!/usr/bin/python3\nraise PermissionError(13, 'Permission denied', '/srv/log')\n", 500,
        "write-not-permitted", "/srv/log"},
   };
@@ -190,6 +202,66 @@ TEST_CASE("an ending decides where a first line is missing, in script folders on
       CHECK(outside.status == 403);
       CHECK(outside.body.find("script-outside-script-folder") != std::string::npos);
     }
+  }
+  CHECK(server.stop() == 0);
+}
+
+TEST_CASE("what is wrong though there is a page stands in the log, with what scripts wrote to their error streams") {
+  TempFolder folder;
+  folder.write("cgi-bin/warns", kSh + kHead + "for i in $(seq 30); do echo \"fog $i\" >&2; done; echo page\n", 0755);
+  folder.write("cgi-bin/own-500",
+               kSh + "printf 'Status: 500\\nContent-Type: text/plain\\n\\nown page'; echo trace >&2\n", 0755);
+  folder.write("logs.php", "<?php error_log('tide high'); echo 'Shop\\Router';");
+  folder.write("empty.php", "<?php header('Location: '); header('X-Quay:'); echo 'page';");
+  folder.write("short.php", "<? echo 1 ?>");
+  folder.write("page.html", "<p><?php echo 1 ?>");
+  folder.write("part.inc", "<?php $password = 1;");
+  folder.write("plain.html", "<p>gulls");
+  Server server(folder.path());
+  struct Page {
+    const char* path;
+    int status;
+    std::string body;
+    std::string log;
+  };
+  const std::vector<Page> pages = {{"/cgi-bin/warns", 200, "page\n", "! fog 20\n              ! … and 10 more lines\n"},
+                                   {"/cgi-bin/own-500", 500, "own page", "! trace\n"},
+                                   {"/logs.php", 200, "Shop\\Router", "! tide high\n"},
+                                   {"/empty.php", 302, "page", "empty.php\n"},
+                                   {"/short.php", 200, "<? echo 1 ?>", "short-tags-off: "},
+                                   {"/page.html", 200, "<p><?php echo 1 ?>", "source-sent-as-text: "},
+                                   {"/part.inc", 200, "<?php $password = 1;", "source-sent-as-text: "},
+                                   {"/plain.html", 200, "<p>gulls", "  file\n"}};
+  for (const Page& page : pages) {
+    CAPTURE(page.path);
+    const Answer answer = get(server.port(), page.path);
+    CHECK(answer.status == page.status);
+    CHECK(answer.body == page.body);
+    if (page.status == 302) CHECK(answer.fields.contains("location"));
+  }
+  server.program().signal(SIGTERM);
+  const std::string log = server.program().output();
+  CHECK(server.program().wait() == 0);
+  for (const Page& page : pages) {
+    CAPTURE(page.path, log);
+    const std::size_t line = log.find(std::string("GET ") + page.path + " ");
+    REQUIRE(line != std::string::npos);
+    const std::size_t next = log.find("  GET ", line + 1);
+    CHECK(log.substr(line, next - line).find(page.log) != std::string::npos);
+  }
+}
+
+TEST_CASE("scripts of an unhurried site may take as long as they like") {
+  TempFolder folder;
+  for (const std::string site : {"slow", "quick"})
+    folder.write(site + "/cgi-bin/x", kSh + "sleep 2\n" + kHead + "echo page\n", 0755);
+  SettledServer server(folder,
+                       "addresses = [PORT]\n[site.quick]\ndocument-root = \"quick\"\n"
+                       "[site.slow]\ndocument-root = \"slow\"\nunhurried = true\n[limits]\nfirst-byte = 1\n");
+  for (const auto& [site, status] : {std::pair{"slow", 200}, {"quick", 504}}) {
+    Connection connection(server.port());
+    connection.send(std::string("GET /cgi-bin/x HTTP/1.1\r\nHost: ") + site + ".localhost\r\n\r\n");
+    CHECK(connection.receive().status == status);
   }
   CHECK(server.stop() == 0);
 }
