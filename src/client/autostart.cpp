@@ -16,6 +16,7 @@
 #include "client/serve.hpp"
 #include "core/files/content.hpp"
 #include "core/files/paths.hpp"
+#include "core/text/json.hpp"
 #include "core/text/text.hpp"
 #include "machine/instance.hpp"
 #include "machine/port_holder.hpp"
@@ -50,9 +51,10 @@ Unit unit_of(const machine::Instance& instance) {
 std::string unit_text(const machine::Instance& instance) {
   return fmt::format(
       "[Unit]\nDescription=Upright Porter for {}\n\n[Service]\nType=notify\nExecStart={} --settings {}\n"
-      "ExecReload=/bin/kill -HUP "
-      "$MAINPID\nRestart=on-failure\nTimeoutStopSec=30\n\n[Install]\nWantedBy=default.target\n",
-      text::escape_line(instance.settings), unit_word(server_program()), unit_word(instance.settings));
+      "ExecReload={} reload --settings "
+      "{}\nRestart=on-failure\nTimeoutStopSec=30\n\n[Install]\nWantedBy=default.target\n",
+      text::escape_line(instance.settings), unit_word(server_program()), unit_word(instance.settings),
+      unit_word(client_program()), unit_word(instance.settings));
 }
 
 /// Runs systemctl --user; true if it has done what it was asked for.
@@ -106,25 +108,36 @@ int turn_off(const Unit& unit) {
   return kFine;
 }
 
-int show(const machine::Instance& instance, const Unit& unit) {
-  if (::access(unit.file.c_str(), F_OK) != 0) {
+int show(const machine::Instance& instance, const Unit& unit, Form form) {
+  const bool is_on = ::access(unit.file.c_str(), F_OK) == 0;
+  const bool is_right = is_on && files::content_of(unit.file) == unit_text(instance);
+  if (form == Form::json) {
+    fmt::print("{}\n", nlohmann::json({{"starts_at_login", is_on},
+                                       {"is_up_to_date", is_right},
+                                       {"unit", is_on ? text::to_utf8(unit.file) : ""},
+                                       {"settings", text::to_utf8(instance.settings)}})
+                           .dump(2));
+    return is_right ? kFine : kFailed;
+  }
+  if (!is_on) {
     fmt::print("The server does not start at login. To have it so: uporter autostart on{}\n", instance.option());
     return kFailed;
   }
   fmt::print("The server starts at login: {}\n", text::escape_line(unit.file));
-  if (files::content_of(unit.file) != unit_text(instance))
-    return fail(fmt::format("The unit is for another place of the program. Write it anew: uporter autostart on{}",
-                            instance.option()));
+  if (!is_right)
+    return fail(
+        fmt::format("The unit is for another place or version of the program. Write it again: uporter autostart on{}",
+                    instance.option()));
   return kFine;
 }
 
 }  // namespace
 
-int run_autostart(const std::string& settings, Autostart wish) {
+int run_autostart(const std::string& settings, Autostart wish, Form form) {
   const machine::Instance instance = machine::find_instance(settings);
   const Unit unit = unit_of(instance);
   if (wish == Autostart::on) return turn_on(instance, unit);
-  return wish == Autostart::off ? turn_off(unit) : show(instance, unit);
+  return wish == Autostart::off ? turn_off(unit) : show(instance, unit, form);
 }
 
 }  // namespace porter::client

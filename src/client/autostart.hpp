@@ -3,9 +3,11 @@
 
 #include <string>
 
+#include "client/instance_commands.hpp"
+
 namespace porter::client {
 
 enum class Autostart { on, off, status };
-int run_autostart(const std::string& settings, Autostart wish);
+int run_autostart(const std::string& settings, Autostart wish, Form form);
 
 }  // namespace porter::client

@@ -118,7 +118,7 @@ int run_explain(const Meant& meant, const std::string& what, Form form) {
   return explanation["served"].get<bool>() ? kFine : kFailed;
 }
 
-int run_doctor(const Meant& meant, Form form) {
+int run_doctor(const Meant& meant, Form form, Depth depth) {
   const auto found = found_or_told(find_server(meant));
   if (!found) return kFailed;
   const machine::Instance& instance = *found;
@@ -130,16 +130,22 @@ int run_doctor(const Meant& meant, Form form) {
   } else {
     read = machine::read_settings_file(instance.settings);
   }
-  const auto checks = machine::examine(instance, std::move(read), machine::search_path(), standing_of(instance));
+  const std::string search_path = machine::search_path();
+  const Settings settings = read.settings;
+  auto checks = machine::examine(instance, std::move(read), search_path, standing_of(instance));
+  if (depth == Depth::with_syntax)
+    for (machine::Check& check : machine::examine_deeply(settings, search_path)) checks.push_back(std::move(check));
   std::size_t count = 0;
   Json out = Json::array();
   for (const machine::Check& check : checks) {
-    count += check.findings.size();
+    const auto is_wrong = [](const SettingsProblem& problem) { return !machine::is_note(problem.finding); };
+    const auto wrong = static_cast<std::size_t>(std::count_if(check.findings.begin(), check.findings.end(), is_wrong));
+    count += wrong;
     out.push_back({{"what", text::to_utf8(check.what)},
                    {"state", text::to_utf8(check.state)},
                    {"findings", json_of(check.findings)}});
     if (form == Form::json) continue;
-    const bool fine = check.findings.empty();
+    const bool fine = wrong == 0;
     fmt::print("{}{}{}  {}: {}\n", fine ? paint().good : paint().bad, fine ? "✓" : "✗", paint().plain,
                text::escape_line(check.what), text::escape_line(check.state));
     for (const SettingsProblem& finding : check.findings) {

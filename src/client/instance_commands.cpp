@@ -347,6 +347,7 @@ int run_start(const std::string& settings) {
   const Reply reply = ask_patiently(instance, "GET", "/v1/status", kPatience);
   if (reply.status == 200) {
     print_status(reply.body);
+    tell_of_variables();
   } else {
     fmt::print("Started, and stopped again by somebody else since.\n");
   }
@@ -359,6 +360,15 @@ int run_stop(const Meant& meant) {
 }
 
 int run_restart(const std::string& settings) {
+  // What would not start again is not stopped.
+  const machine::Instance instance = machine::find_instance(settings);
+  const SettingsRead read = machine::read_settings_file(instance.settings);
+  if (!read.problems.empty()) {
+    fail(read.problems);
+    const bool runs = machine::lock_holder(instance).has_value();
+    return fail(runs ? "The server goes on as it was, with the settings that it has." : "No server was started.",
+                kBadUse);
+  }
   const int status = stop(machine::find_instance(settings));
   return status == kFine ? run_start(settings) : status;
 }
@@ -421,8 +431,13 @@ int run_log(const Meant& meant, const LogOptions& options) {
   if (options.follow) target += "&follow=true";
   if (options.errors) target += "&errors=true";
   if (!options.site.empty()) target += "&site=" + http::percent_encode(options.site);
-  const bool asked = ask_for_lines(instance, target, [](const Json& line) {
+  const bool asked = ask_for_lines(instance, target, [&options](const Json& line) {
     if (!line.is_object()) return true;
+    if (options.form == Form::json) {
+      fmt::print("{}\n", line.dump());
+      std::fflush(stdout);
+      return std::ferror(stdout) == 0;
+    }
     const int status = line.value("status", 200);
     const std::string& colour = status >= 500 || status == 0 ? paint().bad
                                 : status >= 400              ? paint().warn
@@ -434,14 +449,23 @@ int run_log(const Meant& meant, const LogOptions& options) {
   return asked ? kFine : fail(unreachable(instance, "its control socket cannot be reached"));
 }
 
-int run_check(const std::string& named) {
+int run_check(const std::string& named, Form form) {
+  if (!exists_if_named(named)) return kBadUse;
   const std::string file = machine::find_settings_file(named);
-  if (!exists_if_named(file)) return kFailed;
   const SettingsRead read = machine::read_settings_file(file);
-  if (!read.problems.empty()) {
-    fail(read.problems);
-    return fail(fmt::format("{} {} in {}", read.problems.size(), read.problems.size() == 1 ? "problem" : "problems",
-                            text::escape_line(file)));
+  std::vector<SettingsProblem> all = read.problems;
+  all.insert(all.end(), read.standing.begin(), read.standing.end());
+  if (form == Form::json) {
+    fmt::print(
+        "{}\n",
+        Json({{"settings", text::to_utf8(file)}, {"sites", read.settings.sites.size()}, {"findings", json_of(all)}})
+            .dump(2));
+    return all.empty() ? kFine : kFailed;
+  }
+  if (!all.empty()) {
+    fail(all);
+    return fail(
+        fmt::format("{} {} in {}", all.size(), all.size() == 1 ? "problem" : "problems", text::escape_line(file)));
   }
   fmt::print("{} is fine: {} {}, {} {}.\n", text::escape_line(file), read.settings.sites.size(),
              read.settings.sites.size() == 1 ? "site" : "sites", read.settings.listeners().size(),

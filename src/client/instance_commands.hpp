@@ -27,8 +27,9 @@ struct LogOptions {
   std::string site;
   bool errors = false;
   std::size_t lines = 40;
+  Form form = Form::text;
 };
 int run_log(const Meant& meant, const LogOptions& options);
-int run_check(const std::string& file);
+int run_check(const std::string& named, Form form);
 
 }  // namespace porter::client

@@ -24,6 +24,7 @@ struct CommandLine {
   Meant meant;  ///< What --at says.
   bool all = false;
   bool json = false;
+  bool deep = false;
   ServeOptions serve;
   RehearseOptions rehearse;
   LogOptions log;
@@ -47,7 +48,13 @@ CLI::App* add(CLI::App& to, CommandLine& line, const std::string& name, const st
   CLI::App* const command = to.add_subcommand(name, description);
   command->add_option("--settings", line.settings,
                       "The settings file; ./porter.toml or that of the user if none is named");
-  command->callback([&line, run = std::move(run)] { line.run = run; });
+  // The first site makes the settings that it is added to; all else goes by those that are there.
+  const bool makes_settings = to.get_name() == "site" && name == "add";
+  command->callback([&line, run = std::move(run), makes_settings] {
+    line.run = [&line, run, makes_settings] {
+      return makes_settings || exists_if_named(line.settings) ? run() : kBadUse;
+    };
+  });
   return command;
 }
 
@@ -91,20 +98,28 @@ void add_instance(CLI::App& app, CommandLine& line) {
   add_json(status, line);
   add_to_running(app, line, "reload", "Have it read its settings anew; it does so by itself when they are saved",
                  run_reload);
-  CLI::App* const log = add_to_running(app, line, "log", "Show the last requests",
-                                       [&line](const Meant& meant) { return run_log(meant, line.log); });
+  CLI::App* const log = add_to_running(app, line, "log", "Show the last requests", [&line](const Meant& meant) {
+    line.log.form = line.form();
+    return run_log(meant, line.log);
+  });
+  add_json(log, line);
   log->add_flag("--follow", line.log.follow, "Go on with those that come");
   log->add_option("--site", line.log.site, "Only those of one site");
   log->add_flag("--errors", line.log.errors, "Only those with a status from 400 on");
   log->add_option("--lines", line.log.lines, "How many; 40 by default");
-  CLI::App* const check = add(app, line, "check", "Tell what is wrong in the settings",
-                              [&line] { return run_check(line.what.empty() ? line.settings : line.what); });
-  check->add_option("FILE", line.what, "The settings file");
-  CLI::App* const autostart = add(app, line, "autostart", "Have it start at login", [&line] {
-    return run_autostart(line.settings, line.what == "on"    ? Autostart::on
-                                        : line.what == "off" ? Autostart::off
-                                                             : Autostart::status);
+  CLI::App* const check = add(app, line, "check", "Tell what is wrong in the settings", [&line] {
+    return run_check(line.what.empty() ? line.settings : line.what, line.form());
   });
+  check->add_option("FILE", line.what, "The settings file");
+  add_json(check, line);
+  CLI::App* const autostart = add(app, line, "autostart", "Have it start at login", [&line] {
+    return run_autostart(line.settings,
+                         line.what == "on"    ? Autostart::on
+                         : line.what == "off" ? Autostart::off
+                                              : Autostart::status,
+                         line.form());
+  });
+  add_json(autostart, line);
   autostart->add_option("WISH", line.what, "on, off or status")
       ->required()
       ->check(CLI::IsMember({"on", "off", "status"}));
@@ -161,9 +176,13 @@ void add_explaining(CLI::App& app, CommandLine& line) {
                      [&line](const Meant& meant) { return run_explain(meant, line.what, line.form()); });
   explain->add_option("WHAT", line.what, "A URL, or the path of a file or folder")->required();
   add_json(explain, line);
-  add_json(add_to_running(app, line, "doctor", "Check settings, addresses, document roots, scripts and interpreters",
-                          [&line](const Meant& meant) { return run_doctor(meant, line.form()); }),
-           line);
+  CLI::App* const doctor =
+      add_to_running(app, line, "doctor", "Check settings, addresses, document roots, scripts and interpreters",
+                     [&line](const Meant& meant) {
+                       return run_doctor(meant, line.form(), line.deep ? Depth::with_syntax : Depth::usual);
+                     });
+  doctor->add_flag("--deep", line.deep, "Have the interpreters check the syntax of all scripts as well");
+  add_json(doctor, line);
   add_json(add(app, line, "interpreters", "List the languages that can be run on this machine",
                [&line] { return run_interpreters(line.settings, line.form()); }),
            line);

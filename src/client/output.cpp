@@ -7,6 +7,7 @@
 #include "core/text/json.hpp"
 
 #include "core/text/text.hpp"
+#include "machine/environment.hpp"
 #include "machine/instance.hpp"
 #include "machine/terminal.hpp"
 
@@ -26,6 +27,19 @@ bool exists_if_named(const std::string& settings) {
   fail("There are no settings " + text::escape_line(file) +
        ". Make them, beginning with a site: uporter site add NAME FOLDER" + machine::settings_option(file));
   return false;
+}
+
+void tell_of_variables() {
+  constexpr std::size_t kMostNamed = 8;
+  const std::vector<std::string> names = machine::kept_from_scripts();
+  if (names.empty()) return;
+  std::string shown;
+  for (std::size_t i = 0; i < names.size() && i < kMostNamed; ++i) shown += (i > 0 ? ", " : "") + names[i];
+  if (names.size() > kMostNamed) shown += " and " + std::to_string(names.size() - kMostNamed) + " more";
+  std::fprintf(stderr,
+               "Exported here, and not passed on to scripts: %s. To pass one on, in the settings of a site: "
+               "environment = { %s = \"…\" }\n",
+               text::escape_line(shown).c_str(), text::escape_line(names.front()).c_str());
 }
 
 std::string shown(const nlohmann::json& text) { return text::escape_line(text.get<std::string>()); }

@@ -23,6 +23,9 @@ const Paint& paint();
 /// Refuses a settings file that was named and does not exist; true if it may be gone on.
 bool exists_if_named(const std::string& settings);
 
+/// Tells of variables that were exported here and do not reach scripts, with the key that passes them on.
+void tell_of_variables();
+
 /// A text in JSON, fit for a line of a terminal.
 std::string shown(const nlohmann::json& text);
 

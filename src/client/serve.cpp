@@ -29,6 +29,11 @@ std::string server_program() {
   return path.substr(0, path.rfind('/') + 1) + "uporterd";
 }
 
+std::string client_program() {
+  const std::string server = server_program();
+  return server.substr(0, server.size() - 1);
+}
+
 std::optional<int> run_here(const std::string& name, std::vector<std::string> words) {
   run::StartOrder order;
   order.program = files::find_program(name, machine::search_path());
@@ -91,6 +96,7 @@ int run_serve(const ServeOptions& options) {
   if (options.settings.empty()) {
     const std::string folder = options.folder.empty() ? "." : options.folder;
     tell_of_settings(folder);
+    tell_of_variables();
     words.insert(words.end(), {"--folder", folder});
     if (!options.reach.empty()) words.insert(words.end(), {"--reach", options.reach});
     if (options.port >= 0) words.insert(words.end(), {"--port", std::to_string(options.port)});

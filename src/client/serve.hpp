@@ -27,7 +27,8 @@ std::optional<int> run_here(const std::string& name, std::vector<std::string> wo
 /// the current folder.
 std::string fallback_below(const std::string& root, const std::string& named);
 
-/// The path of uporterd, which lies beside this program.
+/// The path of uporterd, which lies beside this program, and of uporter.
 std::string server_program();
+std::string client_program();
 
 }  // namespace porter::client

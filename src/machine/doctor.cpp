@@ -4,16 +4,24 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <boost/asio/co_spawn.hpp>
+#include <boost/asio/io_context.hpp>
 #include <cerrno>
 #include <filesystem>
+#include <optional>
 
 #include "core/files/beneath.hpp"
 #include "core/files/paths.hpp"
 #include "core/http/target.hpp"
+#include "core/script/interpreters.hpp"
+#include "core/script/judge.hpp"
 #include "core/sites/route.hpp"
 #include "core/sites/shown_names.hpp"
 #include "core/text/text.hpp"
+#include "machine/packages.hpp"
 #include "machine/port_holder.hpp"
+#include "machine/probe.hpp"
+#include "run/script_order.hpp"
 
 namespace porter::machine {
 namespace {
@@ -78,6 +86,21 @@ Check check_root(const Site& site) {
   return check;
 }
 
+/// What keeps a script that is run directly from starting, as far as its beginning tells; nullopt: nothing does.
+std::optional<Finding> judge_beginning(const sites::ScriptFound& script, const std::string& search_path) {
+  const std::string start = run::start_of(script.path);
+  const script::FirstLine line = script::read_first_line(start);
+  const bool is_by_env = files::base_name(line.program) == "env";
+  const bool is_found = ::access(line.program.c_str(), X_OK) == 0 && !line.text.ends_with('\r') &&
+                        (!is_by_env || !files::find_program(line.meant(), search_path).empty());
+  if (!line.program.empty() && is_found) return std::nullopt;
+  if (line.program.empty() && start.starts_with("\x7f"
+                                                "ELF"))
+    return std::nullopt;
+  const int error = line.program.empty() ? ENOEXEC : ENOENT;
+  return script::judge_start(script.path, run::command_by_hand(script), error, start);
+}
+
 /// Asks for every file in the site's script folders what a request for it would lead to.
 Check check_scripts(const sites::Surroundings& in, const Site& site) {
   Check check{"The scripts of \"" + site.name + "\"", {}, {}};
@@ -93,14 +116,19 @@ Check check_scripts(const sites::Surroundings& in, const Site& site) {
       const auto target = http::parse_target(url, "GET");
       if (std::holds_alternative<http::TargetError>(target)) continue;
       auto route = sites::route_within(in, site, {"GET", std::get<http::Target>(target)});
-      if (auto* const finding = std::get_if<Finding>(&route.outcome)) {
+      auto* finding = std::get_if<Finding>(&route.outcome);
+      const auto* const script = std::get_if<sites::ScriptFound>(&route.outcome);
+      std::optional<Finding> beginning;
+      if (script != nullptr && script->interpreter.empty()) beginning = judge_beginning(*script, in.search_path);
+      if (beginning) finding = &*beginning;
+      if (finding != nullptr) {
         check.findings.push_back(finding_in(std::move(*finding), path));
       } else {
         ++fine;
       }
     }
   }
-  check.state = counted(fine, "runs", "run");
+  check.state = counted(fine, "can run", "can run");
   if (fine + check.findings.size() == 0) check.state = "none in a script folder";
   return check;
 }
@@ -134,7 +162,117 @@ Check check_access_log(const AccessLog& log) {
   return check;
 }
 
+/// How an interpreter checks a script without running it: the words before the script's path.
+struct SyntaxCheck {
+  std::string_view program;
+  std::vector<std::string> words;
+};
+
+const std::vector<SyntaxCheck>& syntax_checks() {
+  // Python's modules are looked for as well; what stands in a try may be missing.
+  static const std::string kPython =
+      "import ast, importlib.util, os, sys\n"
+      "p = sys.argv[1]\n"
+      "sys.path.insert(0, os.path.dirname(os.path.abspath(p)))\n"
+      "for n in ast.parse(open(p, 'rb').read(), p).body:\n"
+      "  names = [a.name for a in n.names] if isinstance(n, ast.Import) else []\n"
+      "  if isinstance(n, ast.ImportFrom) and n.level == 0: names = [n.module]\n"
+      "  for name in names:\n"
+      "    if importlib.util.find_spec(name.split('.')[0]) is None:\n"
+      "      sys.exit('  File \"%s\", line %d\\nModuleNotFoundError: No module named \\'%s\\'' % (p, n.lineno, "
+      "name))\n";
+  static const std::vector<SyntaxCheck> kAll = {
+      {"php-cgi", {"-d", "log_errors=1", "-d", "display_errors=0", "-l"}},
+      {"perl", {"-c"}},
+      {"ruby", {"-c"}},
+      {"sh", {"-n"}},
+      {"bash", {"-n"}},
+      {"dash", {"-n"}},
+      {"node", {"--check"}},
+      {"python3", {"-c", kPython}},
+      {"python", {"-c", kPython}},
+  };
+  return kAll;
+}
+
+/// Has the interpreter check the script; a finding if something is wrong with it.
+asio::awaitable<std::optional<Finding>> check_syntax(run::RunSet& runs, const sites::Surroundings& in, const Site& site,
+                                                     const sites::ScriptFound& script, const SyntaxCheck& how) {
+  run::RunOrder order;
+  order.program =
+      script.interpreter.empty() ? files::find_program(std::string(how.program), in.search_path) : script.interpreter;
+  order.arguments = how.words;
+  order.arguments.insert(order.arguments.begin(), order.program);
+  order.arguments.push_back(script.path);
+  order.environment.add("PATH", in.search_path);
+  order.folder = files::folder_of(script.path);
+  auto started = run::Run::start(co_await asio::this_coro::executor, runs, std::move(order));
+  if (std::holds_alternative<run::StartError>(started)) co_return std::nullopt;
+  const auto process = std::get<std::shared_ptr<run::Run>>(started);
+  auto reading = output_of(process);
+  const std::string output = co_await std::move(reading);
+  auto ending = process->end();
+  const run::ProcessEnd end = co_await std::move(ending);
+  script::RunReport report;
+  report.path = script.path;
+  report.document_root = site.document_root;
+  report.command = run::command_by_hand(script);
+  report.exit_status = end.exit_status;
+  report.was_too_slow = process->was_too_slow();
+  report.error_text = process->error_text().empty() ? output : process->error_text();
+  if (end.exit_status.value_or(0) == 0) co_return std::nullopt;
+  auto finding = script::judge_run(report);
+  if (!finding) co_return std::nullopt;
+  auto asking = with_package(runs, in.search_path, std::move(*finding));
+  Finding told = co_await std::move(asking);
+  co_return told;
+}
+
+/// Every script of the site, in its script folders and elsewhere, with the check that there is for it.
+asio::awaitable<void> check_all_syntax(run::RunSet& runs, const sites::Surroundings& in, const Site& site,
+                                       Check& check) {
+  std::size_t fine = 0;
+  std::error_code error;
+  const auto options = fs::directory_options::skip_permission_denied;
+  for (fs::recursive_directory_iterator entry(site.document_root, options, error), end; !error && entry != end;
+       entry.increment(error)) {
+    const std::string path = entry->path().string();
+    if (sites::is_hidden(site, files::base_name(path))) {
+      if (entry->is_directory(error)) entry.disable_recursion_pending();
+      continue;
+    }
+    if (!entry->is_regular_file(error)) continue;
+    if (fine + check.findings.size() == kMostScripts) break;
+    const http::Target target = http::target_of(path.substr(site.document_root.size()));
+    auto route = sites::route_within(in, site, {"GET", target});
+    const auto* const script = std::get_if<sites::ScriptFound>(&route.outcome);
+    if (script == nullptr || script->path != path) continue;
+    const std::string name = run::runner_of(*script).name;
+    const auto& all = syntax_checks();
+    const auto how = std::find_if(all.begin(), all.end(), [&](const SyntaxCheck& one) { return one.program == name; });
+    if (how == all.end()) continue;
+    auto checking = check_syntax(runs, in, site, *script, *how);
+    auto finding = co_await std::move(checking);
+    if (finding) check.findings.push_back(finding_in(std::move(*finding), path));
+    fine += finding ? 0 : 1;
+  }
+  check.state = counted(fine, "script is fine", "scripts are fine");
+}
+
 }  // namespace
+
+std::vector<Check> examine_deeply(const Settings& settings, const std::string& search_path) {
+  const sites::Surroundings in{settings, search_path};
+  std::vector<Check> out;
+  for (const Site& site : settings.sites) {
+    Check& check = out.emplace_back(Check{"The syntax of the scripts of \"" + site.name + "\"", {}, {}});
+    asio::io_context context{1};
+    run::RunSet runs(context.get_executor());
+    asio::co_spawn(context, check_all_syntax(runs, in, site, check), [](const std::exception_ptr&) {});
+    context.run();
+  }
+  return out;
+}
 
 std::vector<Check> examine(const Instance& instance, SettingsRead read, const std::string& search_path,
                            const Standing& standing) {
@@ -147,6 +285,7 @@ std::vector<Check> examine(const Instance& instance, SettingsRead read, const st
         {"The settings",
          instance.settings + (exists ? ", " + counted(settings.sites.size(), "site", "sites") : " (not there yet)"),
          std::move(read.problems)});
+    // A root that is missing is told with its site.
   }
   out.push_back(check_state(instance, standing));
   for (const Listener& listener : settings.listeners())

@@ -17,6 +17,13 @@ struct Check {
   std::vector<SettingsProblem> findings;
 };
 
+/// True for a finding that tells of something by the way: nothing needs to be done.
+inline bool is_note(const Finding& finding) { return finding.code == Code::stale_state; }
+
+/// Has each script of the sites checked by its interpreter, without running it: its syntax, and modules that are
+/// missing as far as that shows.
+std::vector<Check> examine_deeply(const Settings& settings, const std::string& search_path);
+
 /// Looks at everything that a server for the instance, by the settings that were read, needs. Changes nothing.
 std::vector<Check> examine(const Instance& instance, SettingsRead read, const std::string& search_path,
                            const Standing& standing);

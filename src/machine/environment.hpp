@@ -15,4 +15,10 @@ std::vector<std::string> passed_on();
 /// "NAME=value" of all variables of this process: for programs that are no scripts.
 std::vector<std::string> own_environment();
 
+/// The addresses of this machine by which other devices can reach it, those of IPv4 first.
+std::vector<std::string> network_addresses();
+
+/// Names of variables that were exported in this session and are not passed on to scripts.
+std::vector<std::string> kept_from_scripts();
+
 }  // namespace porter::machine

@@ -10,6 +10,7 @@
 #include <array>
 #include <climits>
 #include <cstdlib>
+#include <filesystem>
 #include <memory>
 #include <optional>
 #include <string_view>
@@ -274,7 +275,8 @@ class Explainer {
     const std::string path = exists ? std::string(real.data()) : http::remove_dot_segments(named);
     struct stat info {};
     const bool is_folder = exists && ::stat(path.c_str(), &info) == 0 && S_ISDIR(info.st_mode);
-    if (path != named && exists) say(named + " is " + path + " on disk.");
+    if (!exists) return find(no_such_file(path));
+    if (path != named) say(named + " is " + path + " on disk.");
     std::vector<Finding> refusals;
     bool is_inside = false;
     for (const sites::Place& place : sites::places_of(settings_, path)) {
@@ -294,11 +296,30 @@ class Explainer {
     for (const Site& site : settings_.sites)
       say("It does not lie below " + site.document_root + ", the document root of the site \"" + site.name + "\".");
     const std::string folder = is_folder ? path : std::string(files::folder_of(path));
-    find({Code::file_not_served,
-          {{"file", path},
-           {"path", "/" + std::string(files::base_name(folder))},
-           {"folder_quoted", text::shell_word(folder)},
-           {"option", standing_.option}}});
+    Finding finding{Code::file_not_served, {{"file", path}}};
+    // Nobody is told to show a whole home, or what it lies in.
+    if (!files::lies_in(home_folder(), folder.empty() ? "/" : folder))
+      finding.facts.emplace_back("command", "uporter mount add " +
+                                                text::shell_word("/" + std::string(files::base_name(folder))) + " " +
+                                                text::shell_word(folder) + standing_.option);
+    find(std::move(finding));
+  }
+
+  /// The finding for a path at which there is nothing, with the name that may have been meant.
+  static Finding no_such_file(const std::string& path) {
+    Finding finding{Code::no_such_file, {{"file", path}}};
+    const std::string folder(files::folder_of(path));
+    std::vector<std::string> names;
+    std::error_code error;
+    for (std::filesystem::directory_iterator entry(folder.empty() ? "/" : folder, error), end;
+         !error && entry != end && names.size() < 20000; entry.increment(error))
+      names.push_back(entry->path().filename().string());
+    if (error) {
+      finding.facts.emplace_back("folder", folder);
+    } else if (const auto near = text::nearest(files::base_name(path), names)) {
+      finding.facts.emplace_back("nearest", folder + "/" + *near);
+    }
+    return finding;
   }
 
   /// Tries the URLs by which the file or folder at `path` would be reached by `place`.

@@ -86,6 +86,9 @@ SettingsEdited edit_locked(const std::string& file, const SettingsEdit& edit) {
   }
   const std::string& text = std::get<std::string>(edited);
   SettingsRead after = read_settings(text, file, home_folder());
+  // What is added or changed has to be there.
+  for (SettingsProblem& problem : after.standing)
+    if (!edit.folder.empty() && problem.finding.fact("site") == edit.site) after.problems.push_back(std::move(problem));
   if (!after.problems.empty()) {
     out.problems = std::move(after.problems);
     return out;

@@ -210,6 +210,7 @@ int serve_folder(const Options& options) {
   start.ready_after = since_begun(options);
   start.settings = std::move(settings);
   start.stop = "Ctrl+C";
+  start.shows_code = machine::wants_colour();
   server.run(std::move(start), Server::Hangup::stops, {});
   machine::remove_folder_instances(instance);
   return 0;
@@ -244,6 +245,20 @@ int already_running(const machine::Instance& instance) {
   return fail(kAlreadyRunning, finding);
 }
 
+/// Takes what tells of the holder out of a lock's file at the end.
+class ClearedAtEnd {
+ public:
+  explicit ClearedAtEnd(const files::Descriptor& lock) : lock_(lock) {}
+  ~ClearedAtEnd() {
+    if (::ftruncate(lock_.get(), 0) != 0) std::perror("lock");
+  }
+  ClearedAtEnd(const ClearedAtEnd&) = delete;
+  ClearedAtEnd& operator=(const ClearedAtEnd&) = delete;
+
+ private:
+  const files::Descriptor& lock_;
+};
+
 int serve_settings(const Options& options) {
   const machine::Instance running = machine::find_instance(options.settings);
   if (machine::lock_holder(running)) return already_running(running);
@@ -251,6 +266,8 @@ int serve_settings(const Options& options) {
   if (const auto wrong = machine::make_folders(instance)) return fail(1, *wrong);
   const files::Descriptor lock = machine::take_lock(instance);
   if (!lock.is_open()) return already_running(instance);
+  // Whoever looks afterwards finds no server that was killed: it has ended by itself, whatever for.
+  const ClearedAtEnd cleared(lock);
   SettingsRead read = machine::read_settings_file(instance.settings);
   if (!read.problems.empty()) {
     for (const SettingsProblem& problem : read.problems) std::fputs(text_of(problem).c_str(), stderr);
@@ -267,17 +284,16 @@ int serve_settings(const Options& options) {
   fill(shared, journal);
   StartLines start;
   start.settings = read.settings;
+  for (const SettingsProblem& problem : read.standing)
+    start.remarks.push_back(sentence_of(problem.finding) + " " + remedy_of(problem.finding));
   Server server(shared, std::move(read.settings), std::move(*entrances), thread_count(options));
   server.keep_warden(std::move(warden));
-  Steered steered(server, instance, std::make_unique<Steering>(server, instance, std::move(read.text)));
+  Steered steered(server, instance, std::make_unique<Steering>(server, instance, std::move(read.text), read.standing));
   if (const auto wrong = steered.open()) return fail(1, *wrong);
-  server.at_end([&] {
-    // Stopped as asked: whoever looks finds no server that was killed.
-    if (::ftruncate(lock.get(), 0) != 0) std::perror("lock");
-  });
   const bool in_background = options.ready >= 0 || has_waiting_manager();
   start.ready_after = since_begun(options);
   start.stop = in_background ? "uporter stop" + instance.option() : "Ctrl+C";
+  start.shows_code = !in_background && machine::wants_colour();
   const int ready = options.ready;
   server.run(std::move(start), in_background ? Server::Hangup::reopens_logs : Server::Hangup::stops, [ready] {
     tell_manager_ready();

@@ -2,14 +2,62 @@
 #include "server/start_lines.hpp"
 
 #include <fmt/format.h>
+#include <qrencode.h>
 
 #include <algorithm>
 #include <iterator>
+#include <memory>
 
 #include "core/sites/choose.hpp"
 #include "core/text/text.hpp"
+#include "machine/environment.hpp"
 
 namespace porter::server {
+
+namespace {
+
+/// `url` as a QR code that a camera reads off a terminal; empty if it cannot be made. Two rows of it share a line.
+std::string code_of(const std::string& url) {
+  const std::unique_ptr<QRcode, void (*)(QRcode*)> code(::QRcode_encodeString8bit(url.c_str(), 0, QR_ECLEVEL_L),
+                                                        ::QRcode_free);
+  if (!code) return {};
+  constexpr int kMargin = 2;
+  const auto is_dark = [&](int x, int y) {
+    return x >= 0 && y >= 0 && x < code->width && y < code->width && (code->data[y * code->width + x] & 1) != 0;
+  };
+  std::string out;
+  for (int y = -kMargin; y < code->width + kMargin; y += 2) {
+    // Black on white, whatever the colours of the terminal.
+    out += "                 \x1b[30;107m";
+    for (int x = -kMargin; x < code->width + kMargin; ++x) {
+      const bool upper = is_dark(x, y);
+      const bool lower = is_dark(x, y + 1);
+      out += upper && lower ? "█" : upper ? "▀" : lower ? "▄" : " ";
+    }
+    out += "\x1b[0m\n";
+  }
+  return out;
+}
+
+/// The URLs by which other devices reach the server, and the first as a code to be photographed.
+void append_network_urls(std::string& out, const Settings& settings, bool shows_code) {
+  std::vector<std::string> urls;
+  for (const Listener& listener : settings.listeners()) {
+    if (listener.address.reach != Address::Reach::network || listener.sites.empty()) continue;
+    for (const std::string& ip : machine::network_addresses()) {
+      const std::string host = ip.find(':') == ip.npos ? ip : "[" + ip + "]";
+      urls.push_back(fmt::format("http://{}:{}/", host, listener.address.port));
+    }
+  }
+  bool is_first = true;
+  for (const std::string& url : urls) {
+    out += fmt::format("  {:<13}  {}\n", is_first ? "From there" : "", url);
+    is_first = false;
+  }
+  if (shows_code && !urls.empty()) out += code_of(urls.front());
+}
+
+}  // namespace
 
 std::string text_of(const StartLines& start, Colour colour) {
   const bool coloured = colour == Colour::on;
@@ -48,7 +96,7 @@ std::string text_of(const StartLines& start, Colour colour) {
       runs += (runs.empty() ? "" : ", ") + name + (found.version.empty() ? "" : " " + found.version);
     }
   }
-  fmt::format_to(into, "  Runs           {}\n", runs.empty() ? "compiled programs" : runs + ", compiled programs");
+  fmt::format_to(into, "  Languages      {}\n", runs.empty() ? "compiled programs" : runs + ", compiled programs");
   if (!missing.empty()) fmt::format_to(into, "  Not installed  {}\n", missing);
   std::string open_to_network;
   for (const Listener& listener : settings.listeners()) {
@@ -62,8 +110,12 @@ std::string text_of(const StartLines& start, Colour colour) {
   } else {
     fmt::format_to(into, "  Reach          {}other computers in the network can reach it{} ({})\n", warn, plain,
                    open_to_network);
+    append_network_urls(out, settings, start.shows_code);
   }
-  fmt::format_to(into, "  Stop           {}\n\n", start.stop);
+  fmt::format_to(into, "  Stop           {}\n", start.stop);
+  for (const std::string& remark : start.remarks)
+    fmt::format_to(into, "\n  {}Note{}           {}\n", warn, plain, text::escape_line(remark));
+  out += '\n';
   return out;
 }
 

@@ -115,7 +115,7 @@ TEST_CASE("a file on disk is explained by its URLs, or by why it has none") {
            Row{"~/papers", "http://gulls.localhost:PORT/old/"},
            Row{"~/pages/.secret", "hidden-file"},
            Row{"~/pages/cgi-bin/tides.pl", "script-not-executable"},
-           Row{"~/pages/gone.html", "path-not-found"},
+           Row{"~/pages/gone.html", "no-such-file"},
            Row{"~/elsewhere/a.txt", "file-not-served"},
            Row{"~/elsewhere", "file-not-served"},
            Row{"file://", "not-a-url"},

@@ -125,7 +125,7 @@ TEST_CASE("a port below 1024 without the right to it is explained") {
   // Some machines let everybody use every port; there is nothing to explain there.
   const bool everybody_may = std::atoi(start.c_str()) <= 81;
   Program program(words);
-  const std::string lines = program.read_until(everybody_may ? "Ctrl+C\n\n" : "\n");
+  const std::string lines = program.read_until(everybody_may ? "Ctrl+C\n\n" : "sysctl --system");
   if (everybody_may) {
     program.signal(SIGTERM);
     CHECK(program.wait() == 0);

@@ -129,6 +129,7 @@ enum class Code {
   name_not_here,
   not_a_url,
   file_not_served,
+  no_such_file,
   root_empty,
   stale_state,
   folder_missing,

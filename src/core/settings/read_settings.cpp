@@ -171,8 +171,17 @@ class Reader : private reading::ValueReader {
     if (draft.root == nullptr) {
       add(Code::settings_no_root, {{"site", site.name}}, site_key.source());
     } else if (const auto* const text = take<std::string>(*draft.root, "document-root", "the path of a folder")) {
+      // A root that is not there is a matter of this site alone, which its requests are told.
+      const std::size_t before = problems_.size();
       site.document_root = take_folder(*draft.root, "document-root", text->get());
       site.written_root = absolute(text->get());
+      if (problems_.size() > before && problems_.back().finding.code != Code::settings_bad_value) {
+        site.document_root = site.written_root;
+        for (; problems_.size() > before; problems_.pop_back()) {
+          problems_.back().finding.facts.emplace_back("site", site.name);
+          read_.standing.push_back(std::move(problems_.back()));
+        }
+      }
     }
     // Both lie below the root, wherever in the table that stands.
     if (draft.fallback != nullptr) read_fallback(*draft.fallback, "/", "fallback", site);
@@ -309,6 +318,12 @@ class Reader : private reading::ValueReader {
     if (relative.empty() || ("/" + relative + "/").find("/../") != std::string::npos || has_control(relative))
       return bad_value(node, name, "is not a file below the document root",
                        "Write its path from there, such as \"index.php\".");
+    struct stat root {};
+    if (::stat(site.document_root.c_str(), &root) != 0) {
+      // Nothing can be looked for in a root that is not there.
+      site.fallbacks.push_back(std::move(candidates.front()));
+      return;
+    }
     for (Fallback& candidate : candidates) {
       struct stat info {};
       const std::string file = candidate.root + "/" + candidate.script;

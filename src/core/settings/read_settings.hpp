@@ -24,6 +24,8 @@ struct SettingsProblem {
 struct SettingsRead {
   Settings settings;  ///< Complete where there are no problems; else what could be made of it.
   std::vector<SettingsProblem> problems;
+  /// What is wrong with one site and does not keep the others from being served: its document root is not there.
+  std::vector<SettingsProblem> standing;
   std::optional<std::string> text;  ///< What was read; nullopt: there is no file, or it cannot be read.
 };
 

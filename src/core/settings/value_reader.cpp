@@ -224,7 +224,7 @@ std::string ValueReader::take_file_below(const toml::node& node, const std::stri
   const std::string path = root + "/" + relative;
   if (relative.empty() || ("/" + relative + "/").find("/../") != std::string::npos || has_control(relative)) {
     bad_value(node, key, "is no file below the document root", "Write its path from there, such as \"index.php\".");
-  } else if (!root.empty() && (::stat(path.c_str(), &info) != 0 || !S_ISREG(info.st_mode))) {
+  } else if (::access(root.c_str(), F_OK) == 0 && (::stat(path.c_str(), &info) != 0 || !S_ISREG(info.st_mode))) {
     add(Code::settings_file_missing, {{"key", key}, {"file", path}}, node.source());
   }
   return relative;

@@ -32,11 +32,13 @@ bool is_blank(const std::optional<std::string>& text) {
 
 }  // namespace
 
-Steering::Steering(Server& server, machine::Instance instance, std::optional<std::string> text)
+Steering::Steering(Server& server, machine::Instance instance, std::optional<std::string> text,
+                   std::vector<SettingsProblem> standing)
     : server_(server),
       instance_(std::move(instance)),
       watch_(server.context(), instance_.named),
       pause_(server.context()),
+      standing_(std::move(standing)),
       applied_text_(std::move(text)) {
   follow_links();
 }
@@ -80,6 +82,7 @@ asio::awaitable<std::vector<SettingsProblem>> Steering::reload_in_turn() {
   applied_text_ = std::move(read.text);
   problems_ = std::move(read.problems);
   if (problems_.empty()) problems_ = apply(std::move(read.settings));
+  if (problems_.empty()) standing_ = std::move(read.standing);
   tell(problems_);
   co_return problems_;
 }
@@ -108,6 +111,9 @@ asio::awaitable<std::vector<SettingsProblem>> Steering::edit(const SettingsEdit&
 
 std::vector<SettingsProblem> Steering::standing_findings() const {
   auto out = problems_;
+  for (const SettingsProblem& problem : standing_)
+    if (::access(std::string(problem.finding.fact("folder").value_or("")).c_str(), R_OK | X_OK) != 0)
+      out.push_back(problem);
   if (auto finding = watch_.problem()) out.push_back({std::move(*finding), instance_.settings, 0, 0, {}});
   if (const auto& log = server_.snapshot().access_log)
     if (auto finding = log->problem()) out.push_back({std::move(*finding), log->log().file, 0, 0, {}});
@@ -121,6 +127,8 @@ void Steering::tell(const std::vector<SettingsProblem>& problems) {
     const Settings& settings = server_.snapshot().settings;
     journal.write_note(fmt::format("{}      Settings applied: {} ({} {})\n", now, text::escape_line(instance_.settings),
                                    settings.sites.size(), settings.sites.size() == 1 ? "site" : "sites"));
+    for (const SettingsProblem& problem : standing_)
+      journal.write_note("          " + sentence_of(problem.finding) + " " + remedy_of(problem.finding) + "\n");
     return;
   }
   journal.write_note(fmt::format("{}      Settings not applied; serving goes on as before\n", now));

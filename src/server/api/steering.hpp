@@ -25,7 +25,8 @@ class Steering {
  public:
   /// Steers `server`, which serves by the settings of `instance`, read from `text` (nullopt: there was no file). Both
   /// must outlive it.
-  Steering(Server& server, machine::Instance instance, std::optional<std::string> text);
+  Steering(Server& server, machine::Instance instance, std::optional<std::string> text,
+           std::vector<SettingsProblem> standing);
 
   /// Reads the settings again and serves by them; with problems nothing changes, and they stand until the next time.
   asio::awaitable<std::vector<SettingsProblem>> reload();
@@ -69,6 +70,7 @@ class Steering {
   std::optional<run::Clock::time_point> empty_since_;
   bool is_closed_ = false;
   std::vector<SettingsProblem> problems_;
+  std::vector<SettingsProblem> standing_;  ///< Of the settings that are applied.
   std::optional<std::string> applied_text_;
 };
 

@@ -1,0 +1,309 @@
+// What commands say and do where something is wrong, and that what they advise works as it stands.
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <catch2/catch.hpp>
+#include <csignal>
+#include <filesystem>
+
+#include "core/text/json.hpp"
+#include "support/support.hpp"
+
+using namespace porter::test;
+
+namespace {
+
+struct Outcome {
+  int status;
+  std::string output;
+};
+
+bool has(const std::string& text, const std::string& part) { return text.find(part) != std::string::npos; }
+
+/// A home of the test's own, with a server for "~/porter.toml" where one is started.
+class Home {
+ public:
+  ~Home() { run({"stop"}); }
+
+  std::string path(const std::string& name) const { return folder_.path() + "/" + name; }
+  void write(const std::string& name, const std::string& text, unsigned mode = 0644) const {
+    folder_.write(name, text, mode);
+  }
+  /// Settings with the port of the home; each command is about them.
+  void settings(const std::string& text) const {
+    write("porter.toml", "addresses = [" + std::to_string(port_) + "]\n" + text);
+  }
+  Outcome run(std::vector<std::string> words) const {
+    const bool names_them = std::find(words.begin(), words.end(), "--settings") != words.end();
+    words.insert(words.begin(), built("uporter"));
+    if (!names_them) words.insert(words.end(), {"--settings", path("porter.toml")});
+    return run_program(words);
+  }
+  /// A line that is pasted into a shell in the home.
+  Outcome paste(const std::string& command) const {
+    return run_program({"/bin/sh", "-c", "cd " + folder_.path() + "; " + command});
+  }
+  std::uint16_t port() const { return port_; }
+  Answer ask(const std::string& host, const std::string& path) const {
+    Connection connection(port_);
+    connection.send("GET " + path + " HTTP/1.1\r\nHost: " + host + ":" + std::to_string(port_) + "\r\n\r\n");
+    return connection.receive();
+  }
+
+ private:
+  Outcome run_program(const std::vector<std::string>& words) const {
+    const std::string programs = built("uporter").substr(0, built("uporter").rfind('/'));
+    const char* const search = std::getenv("PATH");
+    Program program(words, {"HOME=" + folder_.path(), "XDG_STATE_HOME=" + folder_.path() + "/state",
+                            "XDG_RUNTIME_DIR=", "XDG_CONFIG_HOME=", "NOTIFY_SOCKET=",
+                            "PATH=" + programs + ":" + (search == nullptr ? "/usr/bin:/bin" : search)});
+    const std::string output = program.output();
+    return {program.wait(), output};
+  }
+
+  TempFolder folder_;
+  std::uint16_t port_ = free_port();
+};
+
+/// The command behind "What to do:" on a page of plain text.
+std::string remedy_in(const std::string& page) {
+  const std::size_t at = page.find("What to do: ");
+  if (at == page.npos) return {};
+  const std::string line = page.substr(at, page.find('\n', at) - at);
+  for (const char* const begin : {"uporter ", "chmod ", "mv ", "sed ", "mkdir ", "rm "})
+    if (const std::size_t command = line.find(begin); command != line.npos) return line.substr(command);
+  return {};
+}
+
+}  // namespace
+
+TEST_CASE("what a page advises to type works as it stands") {
+  struct Row {
+    const char* name;
+    std::function<void(const Home&)> make;  ///< Below "~/the site".
+    std::string path;
+    int before;
+    int after;
+    std::string shown;  ///< What the page holds afterwards.
+  };
+  const std::string script = "#!/bin/sh\nprintf 'Content-Type: text/plain\\n\\ntide'\n";
+  const std::vector<Row> rows = {
+      {"a front page script",
+       [](const Home& home) {
+         home.write("the site/index.php", "<?= 'front ', $_SERVER['REQUEST_URI'];");
+         home.write("the site/composer.json", "{}");
+       },
+       "/boats/3", 404, 200, "front /boats/3"},
+      {"one level down",
+       [](const Home& home) { home.write("the site/public/index.php", "<?= 'front ', $_SERVER['REQUEST_URI'];"); },
+       "/boats/3", 404, 200, "front /boats/3"},
+      {"a run bit", [&](const Home& home) { home.write("the site/cgi-bin/t ide", script); }, "/cgi-bin/t%20ide", 403,
+       200, "tide"},
+      {"carriage returns",
+       [](const Home& home) {
+         home.write("the site/cgi-bin/x", "#!/bin/sh\r\nprintf 'Content-Type: text/plain\\n\\ntide'\r\n", 0755);
+       },
+       "/cgi-bin/x", 500, 200, "tide"},
+      {"by env too",
+       [](const Home& home) {
+         home.write("the site/cgi-bin/x", "#!/usr/bin/env sh\r\nprintf 'Content-Type: text/plain\\n\\ntide'\r\n", 0755);
+       },
+       "/cgi-bin/x", 500, 200, "tide"},
+      {"a byte-order mark", [&](const Home& home) { home.write("the site/cgi-bin/x", "\xef\xbb\xbf" + script, 0755); },
+       "/cgi-bin/x", 500, 200, "tide"},
+      {"a link outside",
+       [](const Home& home) {
+         home.write("else where/a.txt", "papers");
+         home.write("the site/b.txt", "x");
+         std::filesystem::create_symlink(home.path("else where"), home.path("the site/papers"));
+       },
+       "/papers/a.txt", 403, 200, "papers"},
+      {"a script outside of a script folder",
+       [&](const Home& home) {
+         home.write("the site/x.py", "#!/usr/bin/python3\nprint('Content-Type: text/plain\\n\\ntide')\n", 0755);
+         home.write("the site/cgi-bin/other", script, 0755);
+       },
+       "/x.py", 403, 404, ""},
+      {"a root that is gone", [](const Home& home) { std::filesystem::remove_all(home.path("the site")); }, "/", 500,
+       200, ""},
+      {"a file with a dot", [](const Home& home) { home.write("the site/.quay", "quay"); }, "/.quay", 403, 404, ""},
+      {"a file that cannot be read", [](const Home& home) { home.write("the site/q uay", "quay", 0); }, "/q%20uay",
+       ::getuid() == 0 ? 200 : 403, 200, "quay"},
+  };
+  for (const Row& row : rows) {
+    CAPTURE(row.name);
+    const Home home;
+    home.write("the site/kept.txt", "x");
+    home.settings("[site.tides]\ndocument-root = \"the site\"\n");
+    row.make(home);
+    REQUIRE(home.run({"start"}).status == 0);
+    const Answer before = home.ask("tides.localhost", row.path);
+    CAPTURE(before.body);
+    CHECK(before.status == row.before);
+    if (before.status == 200) continue;
+    const std::string command = remedy_in(before.body);
+    CAPTURE(command);
+    const Outcome pasted = home.paste(command);
+    CAPTURE(pasted.output);
+    CHECK(pasted.status == 0);
+    Answer after;
+    CHECK(eventually([&] {
+      after = home.ask("tides.localhost", row.path);
+      return after.status == row.after;
+    }));
+    CHECK(has(after.body, row.shown));
+  }
+}
+
+TEST_CASE("a restart with a mistake in the settings leaves the server as it is") {
+  const Home home;
+  home.write("pages/index.html", "gulls");
+  home.settings("[site.tides]\ndocument-root = \"pages\"\n");
+  REQUIRE(home.run({"start"}).status == 0);
+  home.settings("[site.tides]\ndocument-root = \"pages\"\nlistin = true\n");
+  const Outcome restart = home.run({"restart"});
+  CHECK(restart.status == 2);
+  CHECK(has(restart.output, "listing"));
+  CHECK(has(restart.output, "The server goes on as it was"));
+  CHECK(home.ask("tides.localhost", "/").body == "gulls");
+  home.settings("[site.tides]\ndocument-root = \"pages\"\n");
+  CHECK(home.run({"restart"}).status == 0);
+}
+
+TEST_CASE("a document root that is missing is a matter of its site alone") {
+  const Home home;
+  home.write("pages/index.html", "gulls");
+  home.settings(
+      "[site.tides]\ndocument-root = \"pages\"\n[site.lost]\ndocument-root = \"lost\"\nfallback = \"x.php\"\n");
+  const Outcome start = home.run({"start"});
+  CHECK(start.status == 0);
+  CHECK(has(start.output, home.path("lost")));
+  CHECK(home.ask("tides.localhost", "/").body == "gulls");
+  CHECK(has(home.ask("lost.localhost", "/").body, "document-root-gone"));
+  CHECK(has(home.run({"status"}).output, "does not exist"));
+  CHECK(home.run({"check"}).status == 1);
+  CHECK(home.run({"reload"}).status == 0);
+  std::filesystem::create_directory(home.path("lost"));
+  home.write("lost/index.html", "found");
+  CHECK(home.ask("lost.localhost", "/").body == "found");
+  CHECK(has(home.run({"status"}).output, "Findings     none"));
+  CHECK(home.run({"site", "add", "none", home.path("none")}).status == 2);
+}
+
+TEST_CASE("settings that are named and do not exist are refused by every command") {
+  const Home home;
+  home.write("pages/index.html", "gulls");
+  for (const std::vector<std::string>& words :
+       std::vector<std::vector<std::string>>{{"start"},
+                                             {"stop"},
+                                             {"restart"},
+                                             {"status"},
+                                             {"reload"},
+                                             {"log"},
+                                             {"check"},
+                                             {"doctor"},
+                                             {"interpreters"},
+                                             {"explain", "http://localhost/"},
+                                             {"open"},
+                                             {"serve"},
+                                             {"autostart", "status"},
+                                             {"site", "list"},
+                                             {"site", "remove", "x"},
+                                             {"site", "change", "x", "--port", "1"},
+                                             {"mount", "remove", "/x"},
+                                             {"mount", "add", "/x", "pages"},
+                                             {"rehearse", "pages/index.html"}}) {
+    CAPTURE(words);
+    auto all = words;
+    all.insert(all.end(), {"--settings", home.path("portre.toml")});
+    const Outcome outcome = home.run(all);
+    CHECK(outcome.status == 2);
+    CHECK(has(outcome.output, "There are no settings " + home.path("portre.toml")));
+  }
+  CHECK(home.run({"check", home.path("portre.toml")}).status == 2);
+}
+
+TEST_CASE("the doctor judges scripts as a run would, and has their syntax checked when asked") {
+  const Home home;
+  home.write("pages/index.html", "gulls");
+  home.write("pages/cgi-bin/cr", "#!/bin/sh\r\necho\r\n", 0755);
+  home.write("pages/cgi-bin/bom", "\xef\xbb\xbf#!/bin/sh\n", 0755);
+  home.write("pages/cgi-bin/gone", "#!/usr/bin/env pyton\n", 0755);
+  home.write("pages/cgi-bin/still", "#!/bin/sh\n", 0644);
+  home.write("pages/cgi-bin/fine", "#!/bin/sh\n", 0755);
+  home.settings("[site.tides]\ndocument-root = \"pages\"\n");
+  const Outcome doctor = home.run({"doctor"});
+  CHECK(doctor.status == 1);
+  for (const char* const said :
+       {"carriage return", "byte-order mark", "Did you mean python3", "chmod +x", "1 can run"}) {
+    CAPTURE(said, doctor.output);
+    CHECK(has(doctor.output, said));
+  }
+  std::filesystem::remove_all(home.path("pages/cgi-bin"));
+  home.write("pages/broken.php", "<?php\nfunction (\n");
+  home.write("pages/fine.php", "<?php echo 1;\n");
+  home.write("pages/cgi-bin/broken.pl", "#!/usr/bin/perl\nuse strict;\n$x = 1;\n", 0755);
+  home.write("pages/cgi-bin/broken.py", "#!/usr/bin/python3\n\ndef x(:\n", 0755);
+  home.write("pages/cgi-bin/module.py", "#!/usr/bin/python3\nimport no_such_tide\n", 0755);
+  home.write("pages/cgi-bin/broken.sh", "#!/bin/sh\nif true\n", 0755);
+  home.write("pages/cgi-bin/broken.rb", "#!/usr/bin/ruby\ndef x\n", 0755);
+  home.write("pages/cgi-bin/broken.js", "#!/usr/bin/node\nlet a = ;\n", 0755);
+  CHECK(home.run({"doctor"}).status == 0);
+  const Outcome deep = home.run({"doctor", "--deep"});
+  CHECK(deep.status == 1);
+  for (const char* const said : {"broken.php", "broken.pl", "broken.py", "no_such_tide", "broken.sh", "broken.rb",
+                                 "broken.js", "7 findings", "1 script is fine"}) {
+    CAPTURE(said, deep.output);
+    CHECK(has(deep.output, said));
+  }
+}
+
+TEST_CASE("after a start that failed nothing is said of a server that was killed") {
+  const Home home;
+  home.write("pages/index.html", "gulls");
+  home.settings("[site.tides]\ndocument-root = \"pages\"\n");
+  // Somebody else has the port.
+  Program other({"/usr/bin/python3", "-c",
+                 "import socket, sys, time\ns = socket.socket(); s.bind(('127.0.0.1', " + std::to_string(home.port()) +
+                     ")); s.listen(); print('open', flush=True); time.sleep(60)"});
+  REQUIRE(has(other.read_until("open"), "open"));
+  CHECK(home.run({"start"}).status == 3);
+  CHECK_FALSE(has(home.run({"doctor"}).output, "killed"));
+  other.signal(SIGTERM);
+}
+
+TEST_CASE("a file that is not there is told so, with the nearest, and no home is offered to be shown") {
+  const Home home;
+  home.write("pages/index.html", "gulls");
+  home.write("notes.txt", "x");
+  home.settings("[site.tides]\ndocument-root = \"pages\"\n");
+  const Outcome gone = home.run({"explain", home.path("pages/indx.html")});
+  CHECK(has(gone.output, "Did you mean " + home.path("pages/index.html")));
+  const Outcome outside = home.run({"explain", home.path("notes.txt")});
+  CHECK(has(outside.output, "file-not-served"));
+  CHECK_FALSE(has(outside.output, "mount add"));
+}
+
+TEST_CASE("check, log and autostart tell what they know as JSON, and what is exported is told once") {
+  using nlohmann::json;
+  const Home home;
+  home.write("pages/cgi-bin/warns", "#!/bin/sh\necho fog >&2; printf 'Content-Type: text/plain\\n\\npage'\n", 0755);
+  home.settings("[site.tides]\ndocument-root = \"pages\"\nport = 3\n");
+  CHECK(json::parse(home.run({"check", "--json"}).output)["findings"].size() == 1);
+  home.settings("[site.tides]\ndocument-root = \"pages\"\n");
+  CHECK(json::parse(home.run({"check", "--json"}).output)["findings"].empty());
+  const Outcome start = home.paste("QUAY_KEY=1 uporter start --settings porter.toml");
+  CHECK(start.status == 0);
+  CHECK(has(start.output, "QUAY_KEY"));
+  CHECK(home.ask("tides.localhost", "/cgi-bin/warns").body == "page");
+  json line;
+  CHECK(eventually([&] {
+    const std::string all = home.run({"log", "--json"}).output;
+    if (!has(all, "warns")) return false;
+    line = json::parse(all.substr(all.rfind('\n', all.size() - 2) + 1));
+    return true;
+  }));
+  CHECK(line["error_lines"] == json::array({"fog"}));
+  CHECK(has(home.run({"log"}).output, "! fog"));
+  CHECK(json::parse(home.run({"autostart", "status", "--json"}).output)["starts_at_login"] == false);
+}
