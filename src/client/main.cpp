@@ -88,16 +88,17 @@ void add_serving(CLI::App& app, CommandLine& line) {
 
 void add_instance(CLI::App& app, CommandLine& line) {
   add(app, line, "start", "Start the server in the background", [&line] { return run_start(line.settings); });
-  add_to_running(app, line, "stop", "Stop it; what is running gets a moment to finish", run_stop);
-  add(app, line, "restart", "Stop it and start it anew", [&line] { return run_restart(line.settings); });
-  CLI::App* const status =
-      add_to_running(app, line, "status", "Tell whether it runs, and what it serves", [&line](const Meant& meant) {
+  add_to_running(app, line, "stop", "Stop the server; what is running gets a moment to finish", run_stop);
+  add(app, line, "restart", "Stop the server and start it again, if its settings are fine",
+      [&line] { return run_restart(line.settings); });
+  CLI::App* const status = add_to_running(
+      app, line, "status", "Tell whether the server runs, and what it serves", [&line](const Meant& meant) {
         return line.all ? run_status_of_all(line.form()) : run_status(meant, line.form());
       });
-  status->add_flag("--all", line.all, "Tell of all servers of yours that run");
+  status->add_flag("--all", line.all, "Tell of all your servers that run");
   add_json(status, line);
-  add_to_running(app, line, "reload", "Have it read its settings anew; it does so by itself when they are saved",
-                 run_reload);
+  add_to_running(app, line, "reload",
+                 "Have the server read its settings again; it does so by itself when they are saved", run_reload);
   CLI::App* const log = add_to_running(app, line, "log", "Show the last requests", [&line](const Meant& meant) {
     line.log.form = line.form();
     return run_log(meant, line.log);
@@ -112,7 +113,7 @@ void add_instance(CLI::App& app, CommandLine& line) {
   });
   check->add_option("FILE", line.what, "The settings file");
   add_json(check, line);
-  CLI::App* const autostart = add(app, line, "autostart", "Have it start at login", [&line] {
+  CLI::App* const autostart = add(app, line, "autostart", "Have the server start at login", [&line] {
     return run_autostart(line.settings,
                          line.what == "on"    ? Autostart::on
                          : line.what == "off" ? Autostart::off
@@ -164,6 +165,10 @@ void add_sites(CLI::App& app, CommandLine& line) {
                                      [&line] { return run_mount_remove(line.settings, line.mount); });
   mount_remove->add_option("PATH", line.mount.path, "The path")->required();
   mount_remove->add_option("--site", line.mount.site, "The site; the first one if none is named");
+
+  add_json(add(*mount, line, "list", "List the mounts of all sites",
+               [&line] { return run_mount_list(line.settings, line.form()); }),
+           line);
 
   CLI::App* const open = add(app, line, "open", "Open the browser at a site or a file",
                              [&line] { return run_open(line.settings, line.what); });

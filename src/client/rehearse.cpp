@@ -409,7 +409,7 @@ bool find_site_of(const http::Host& host, Place& place) {
 std::optional<std::string> place_of_url(RehearseOptions& options, Place& place) {
   auto parsed = http::parse_target(options.script, "GET");
   if (std::holds_alternative<http::TargetError>(parsed))
-    return fmt::format("{} is no URL that could be asked for.", text::escape_line(options.script));
+    return fmt::format("{} is not a URL that could be asked for.", text::escape_line(options.script));
   auto& target = std::get<http::Target>(parsed);
   options.host = *target.authority;
   place.url_path = target.raw_path;
@@ -469,8 +469,9 @@ int run_rehearse(const RehearseOptions& given) {
   const bool is_run = Rehearsal(in, site, options, request).run(result);
   run::end_all_kin();
   if (!is_run)
-    return bad_use(fmt::format("{} is not run but shown as it is: it is no script, and lies in no script folder.",
-                               text::escape_line(given.script)));
+    return bad_use(
+        fmt::format("{} is not run but shown as it is: it is not a script, and does not lie in a script folder.",
+                    text::escape_line(given.script)));
   if (options.body_only) {
     std::fwrite(result.body.data(), 1, result.body.size(), stdout);
     for (const Finding& finding : result.findings)

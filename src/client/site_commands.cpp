@@ -169,18 +169,52 @@ int run_site_remove(const std::string& settings, const std::string& name) {
   return kFine;
 }
 
-int run_site_list(const std::string& settings, Form form) {
-  const machine::Instance instance = machine::find_instance(settings);
-  Json all;
+namespace {
+
+/// The sites, as the server serves them, or as the settings have them if there is none; nullopt, with a sentence
+/// printed: they cannot be told.
+std::optional<Json> sites_now(const machine::Instance& instance) {
   if (machine::lock_holder(instance)) {
     const Reply reply = ask(instance, "GET", "/v1/sites");
-    if (reply.status != 200) return fail("The server does not answer.");
-    all = reply.body["sites"];
-  } else {
-    const auto alone = read_alone(instance);
-    if (!alone) return kFailed;
-    all = sites::json_of_sites(*alone);
+    if (reply.status == 200) return reply.body["sites"];
+    fail("The server does not answer.");
+    return std::nullopt;
   }
+  const auto alone = read_alone(instance);
+  if (!alone) return std::nullopt;
+  return sites::json_of_sites(*alone);
+}
+
+}  // namespace
+
+int run_mount_list(const std::string& settings, Form form) {
+  const auto sites = sites_now(machine::find_instance(settings));
+  if (!sites) return kFailed;
+  Json all = Json::array();
+  for (const Json& site : *sites)
+    for (const Json& mount : site["mounts"])
+      all.push_back({{"site", site["name"]}, {"path", mount["path"]}, {"folder", mount["folder"]}});
+  if (form == Form::json) {
+    fmt::print("{}\n", all.dump(2));
+    return kFine;
+  }
+  if (all.empty()) fmt::print("No mount yet. Add one: uporter mount add PATH FOLDER\n");
+  std::size_t site_width = 0;
+  std::size_t path_width = 0;
+  for (const Json& mount : all) {
+    site_width = std::max(site_width, shown(mount["site"]).size());
+    path_width = std::max(path_width, shown(mount["path"]).size());
+  }
+  for (const Json& mount : all)
+    fmt::print("{:<{}}  {:<{}}  {}\n", shown(mount["site"]), site_width, shown(mount["path"]), path_width,
+               shown(mount["folder"]));
+  return kFine;
+}
+
+int run_site_list(const std::string& settings, Form form) {
+  const auto sites = sites_now(machine::find_instance(settings));
+  if (!sites) return kFailed;
+  const Json& all = *sites;
   if (form == Form::json) {
     fmt::print("{}\n", all.dump(2));
     return kFine;

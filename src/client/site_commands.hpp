@@ -30,6 +30,8 @@ struct MountOptions {
   std::string site;  ///< Empty: the first one.
 };
 int run_mount_add(const std::string& settings, const MountOptions& options);
+/// The mounts of all sites.
+int run_mount_list(const std::string& settings, Form form);
 int run_mount_remove(const std::string& settings, const MountOptions& options);
 
 /// Opens the browser at a site, or at the URL of a file; prints the URL where there is no browser to open.

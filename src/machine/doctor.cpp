@@ -18,6 +18,7 @@
 #include "core/sites/route.hpp"
 #include "core/sites/shown_names.hpp"
 #include "core/text/text.hpp"
+#include "machine/foreign_rules.hpp"
 #include "machine/packages.hpp"
 #include "machine/port_holder.hpp"
 #include "machine/probe.hpp"
@@ -78,6 +79,8 @@ Check check_root(const Site& site) {
                                           {"root_quoted", text::shell_word(site.document_root)},
                                           {"reason", error.message()}}},
                                         site.document_root));
+  } else if (auto rules = find_foreign_rules(site)) {
+    check.findings.push_back(finding_in(std::move(*rules), site.document_root));
   } else if (count == 0 && site.mounts.empty()) {
     check.findings.push_back(finding_in(
         {Code::root_empty, {{"root", site.document_root}, {"root_quoted", text::shell_word(site.document_root)}}},

@@ -18,7 +18,9 @@ struct Check {
 };
 
 /// True for a finding that tells of something by the way: nothing needs to be done.
-inline bool is_note(const Finding& finding) { return finding.code == Code::stale_state; }
+inline bool is_note(const Finding& finding) {
+  return finding.code == Code::stale_state || finding.code == Code::rules_not_read;
+}
 
 /// Has each script of the sites checked by its interpreter, without running it: its syntax, and modules that are
 /// missing as far as that shows.

@@ -25,6 +25,7 @@
 #include "core/http/media_type.hpp"
 #include "core/text/text.hpp"
 #include "machine/environment.hpp"
+#include "machine/foreign_rules.hpp"
 #include "machine/port_holder.hpp"
 #include "machine/terminal.hpp"
 #include "run/kin.hpp"
@@ -153,6 +154,15 @@ class Steered {
   ControlSocket socket_;
 };
 
+/// What is to be told once of what lies in the sites.
+std::vector<std::string> remarks_on(const Settings& settings) {
+  std::vector<std::string> out;
+  for (const Site& site : settings.sites)
+    if (const auto rules = machine::find_foreign_rules(site))
+      out.push_back(sentence_of(*rules) + " " + remedy_of(*rules));
+  return out;
+}
+
 /// Settings of nothing but the folder that `options` name, whose real path is `root`.
 Settings settings_for(const Options& options, const std::string& root, const Address& address) {
   Site site;
@@ -194,6 +204,7 @@ int serve_folder(const Options& options) {
   Settings settings = settings_for(options, root, address);
   if (const auto wrong = take_limits(options, settings.limits)) return fail(kBadUse, *wrong);
 
+  start.remarks = remarks_on(settings);
   Journal journal(STDOUT_FILENO, Journal::Keep::last, colour());
   Shared shared;
   fill(shared, journal);
@@ -284,6 +295,7 @@ int serve_settings(const Options& options) {
   fill(shared, journal);
   StartLines start;
   start.settings = read.settings;
+  start.remarks = remarks_on(read.settings);
   for (const SettingsProblem& problem : read.standing)
     start.remarks.push_back(sentence_of(problem.finding) + " " + remedy_of(problem.finding));
   Server server(shared, std::move(read.settings), std::move(*entrances), thread_count(options));

@@ -112,10 +112,9 @@ std::string text_of(const StartLines& start, Colour colour) {
                    open_to_network);
     append_network_urls(out, settings, start.shows_code);
   }
-  fmt::format_to(into, "  Stop           {}\n", start.stop);
   for (const std::string& remark : start.remarks)
-    fmt::format_to(into, "\n  {}Note{}           {}\n", warn, plain, text::escape_line(remark));
-  out += '\n';
+    fmt::format_to(into, "  {}Note{}           {}\n", warn, plain, text::escape_line(remark));
+  fmt::format_to(into, "  Stop           {}\n\n", start.stop);
   return out;
 }
 

@@ -208,6 +208,7 @@ TEST_CASE("settings that are named and do not exist are refused by every command
                                              {"serve"},
                                              {"autostart", "status"},
                                              {"site", "list"},
+                                             {"mount", "list"},
                                              {"site", "remove", "x"},
                                              {"site", "change", "x", "--port", "1"},
                                              {"mount", "remove", "/x"},
@@ -258,6 +259,20 @@ TEST_CASE("the doctor judges scripts as a run would, and has their syntax checke
   }
 }
 
+TEST_CASE("rules for another server are told once, with the keys that do the same") {
+  const Home home;
+  home.write("pages/index.html", "gulls");
+  home.write("pages/.htaccess", "RewriteEngine On\nRewriteRule . index.php [L]\nErrorDocument 404 /lost.html\n");
+  home.settings("[site.tides]\ndocument-root = \"pages\"\n");
+  const Outcome doctor = home.run({"doctor"});
+  CHECK(doctor.status == 0);
+  CHECK(has(doctor.output, "RewriteRule, ErrorDocument"));
+  CHECK(has(doctor.output, "fallback, problem-pages"));
+  Server server(home.path("pages"));
+  CHECK(has(server.start_lines(), "RewriteRule, ErrorDocument"));
+  CHECK(server.stop() == 0);
+}
+
 TEST_CASE("after a start that failed nothing is said of a server that was killed") {
   const Home home;
   home.write("pages/index.html", "gulls");
@@ -305,5 +320,8 @@ TEST_CASE("check, log and autostart tell what they know as JSON, and what is exp
   }));
   CHECK(line["error_lines"] == json::array({"fog"}));
   CHECK(has(home.run({"log"}).output, "! fog"));
+  REQUIRE(home.run({"mount", "add", "/quay", home.path("pages")}).status == 0);
+  CHECK(json::parse(home.run({"mount", "list", "--json"}).output) ==
+        json::array({{{"site", "tides"}, {"path", "/quay"}, {"folder", home.path("pages")}}}));
   CHECK(json::parse(home.run({"autostart", "status", "--json"}).output)["starts_at_login"] == false);
 }

@@ -509,8 +509,8 @@ TEST_CASE("a listing shows what a visitor may open, folders first, in the order 
     std::string names;
   };
   for (const auto& row :
-       {Row{"", "deep/ data.csv fares* "}, Row{"sort=size", "deep/ data.csv fares* "},
-        Row{"sort=size&order=down", "deep/ fares* data.csv "}, Row{"order=down", "deep/ fares* data.csv "}}) {
+       {Row{"", "deep/ data.csv fares* "}, Row{"by=size", "deep/ data.csv fares* "},
+        Row{"by=size-down", "deep/ fares* data.csv "}, Row{"by=name-down", "deep/ fares* data.csv "}}) {
     CAPTURE(row.query);
     sort_entries(entries, order_from_query(row.query));
     std::string names;

@@ -44,6 +44,34 @@ std::string slurp(const std::string& path) {
 
 const std::string kSite = "[site.a]\ndocument-root = \"a\"\n";
 
+/// What settings come to, but for limits and log, as text.
+std::string state_of(const Settings& settings) {
+  std::string out;
+  const auto add = [&out](const std::string& name, const std::vector<std::string>& values) {
+    out += name;
+    for (const std::string& value : values) out += " " + value;
+    out += "\n";
+  };
+  for (const Listener& listener : settings.listeners())
+    out += listener.address.text() + " " + std::to_string(listener.sites.size()) + "\n";
+  for (const Site& site : settings.sites) {
+    add(site.name, site.hosts);
+    add("index", site.index_files);
+    add("scripts", site.script_folders);
+    add("languages", site.interpreters.value_or(std::vector<std::string>{"all"}));
+    add("hidden", site.hidden_files_shown);
+    add("linked", site.linked_folders);
+    add("environment", site.environment);
+    out += std::to_string(static_cast<int>(site.listing.value_or(site.fallbacks.empty()))) +
+           std::to_string(static_cast<int>(site.unhurried)) + "\n";
+  }
+  for (const script::Interpreter& interpreter : settings.interpreters) {
+    add(interpreter.language + interpreter.endings, interpreter.environment);
+    out += std::to_string(static_cast<int>(interpreter.where)) + std::to_string(interpreter.limits.size()) + "\n";
+  }
+  return out;
+}
+
 }  // namespace
 
 TEST_CASE("every mistake in the settings is found, with its place") {
@@ -181,7 +209,7 @@ TEST_CASE("a mistake is shown with its line, a caret and what to do") {
   const auto read = place.read("# Gulls\n\taddresses = [\"localhost:99999\"]\n");
   REQUIRE(read.problems.size() == 1);
   CHECK(text_of(read.problems.front()) == place.file +
-                                              ":2:15: 99999 is no port: ports are numbers from 1 to 65535.\n"
+                                              ":2:15: 99999 is not a port: ports are numbers from 1 to 65535.\n"
                                               "  2 |  addresses = [\"localhost:99999\"]\n"
                                               "    |               ^\n"
                                               "  What to do: Use one above 1023, such as 8080.\n");
@@ -247,7 +275,7 @@ TEST_CASE("the sample settings are fine, and name every key there is") {
   std::istringstream lines(text);
   for (std::string line; std::getline(lines, line);) {
     if (line.starts_with('[')) table = line.substr(1, line.find(']') - 1);
-    const std::string bare = line.starts_with("# ") ? line.substr(2) : line;
+    const std::string bare = line.starts_with("# ") ? line.substr(2) : line.starts_with("#~ ") ? line.substr(3) : line;
     const std::size_t end = bare.find_first_not_of("abcdefghijklmnopqrstuvwxyz-");
     if (end != std::string::npos && bare.substr(end).starts_with(" = "))
       named.insert(table + "." + bare.substr(0, end));
@@ -266,6 +294,30 @@ TEST_CASE("the sample settings are fine, and name every key there is") {
     CAPTURE(key);
     CHECK(found);
   }
+}
+
+TEST_CASE("in the sample, a value behind a comment is the one that holds without it, and an example is marked as one") {
+  const std::string file = PORTER_DEMO "/porter.toml";
+  const std::string text = slurp(file);
+  const SettingsRead usual = read_settings(text, file, "/home/tern");
+  REQUIRE(usual.problems.empty());
+  std::size_t tried = 0;
+  for (std::size_t at = 0; at < text.size(); at = text.find('\n', at) + 1) {
+    const std::string line = text.substr(at, text.find('\n', at) - at);
+    const bool is_example = line.starts_with("#~ ");
+    const std::string bare = line.substr(std::min<std::size_t>(is_example ? 3 : 2, line.size()));
+    const std::size_t end = bare.find_first_not_of("abcdefghijklmnopqrstuvwxyz-");
+    if (!line.starts_with('#') || end == 0 || end == bare.npos || !bare.substr(end).starts_with(" = ")) continue;
+    CAPTURE(line);
+    ++tried;
+    std::string with = text;
+    with.replace(at, line.size(), bare);
+    const SettingsRead read = read_settings(with, file, "/home/tern");
+    CHECK(is_example == (short_text(read.problems) != "" || !(state_of(read.settings) == state_of(usual.settings)) ||
+                         !(read.settings.limits == usual.settings.limits) ||
+                         !(read.settings.access_log == usual.settings.access_log)));
+  }
+  CHECK(tried > 25);
 }
 
 TEST_CASE("adding and removing changes no line but its own") {

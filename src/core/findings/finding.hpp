@@ -131,6 +131,7 @@ enum class Code {
   file_not_served,
   no_such_file,
   root_empty,
+  rules_not_read,
   stale_state,
   folder_missing,
   folder_closed,

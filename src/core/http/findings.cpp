@@ -36,7 +36,7 @@ Finding finding_of(const HeadProblem& problem, const HeadLimits& limits) {
     case HeadError::no_colon:
       return malformed("a field line has no colon");
     case HeadError::bad_field_name:
-      return malformed("a field's name is no token, or a space stands before the colon");
+      return malformed("a field's name is not a token, or a space stands before the colon");
     case HeadError::folded_line:
       return malformed("a field line begins with white space");
     case HeadError::bare_cr:
@@ -56,7 +56,7 @@ Finding finding_of(FramingError error, const RequestHead& head) {
     case FramingError::coding_in_1_0:
       return malformed_body("HTTP/1.0 knows no Transfer-Encoding");
     case FramingError::body_with_bare_lines:
-      return malformed_body("its head ends lines with bare line feeds, and such a head may not announce a body");
+      return malformed_body("its header ends lines with bare line feeds, and such a header is not allowed to announce a body");
     case FramingError::unknown_coding:
       break;
   }

@@ -44,6 +44,8 @@ struct HeadLimits {
   std::size_t request_line = 8 * 1024;
   std::size_t head = 32 * 1024;
   std::size_t fields = 100;
+
+  bool operator==(const HeadLimits&) const = default;
 };
 
 enum class HeadError {

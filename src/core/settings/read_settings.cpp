@@ -197,7 +197,7 @@ class Reader : private reading::ValueReader {
                                "keep-alive",     "upgrade",           "trailer",    "te"};
     for (const auto& [key, node] : table) {
       const std::string name(key.str());
-      const auto* const value = take<std::string>(node, "The field " + name, "a text");
+      const auto* const value = take<std::string>(node, "The field " + name, "a string");
       if (value == nullptr) continue;
       if (!http::is_token(name)) {
         bad_value(node, "The field name \"" + name + "\"", "is not one that HTTP knows",
@@ -240,7 +240,7 @@ class Reader : private reading::ValueReader {
       const std::string name(key.str());
       const int status = name.size() == 3 && name.find_first_not_of("0123456789") == name.npos ? std::stoi(name) : 0;
       if (status < 400 || status > 599) {
-        bad_value(key.source(), "The status " + name, "is no number from 400 to 599", "Write it as 404.");
+        bad_value(key.source(), "The status " + name, "is not a number from 400 to 599", "Write it as 404.");
         continue;
       }
       site.problem_pages[status] = take_file_below(node, "The page for " + name, site.document_root);
@@ -450,11 +450,17 @@ class Reader : private reading::ValueReader {
   }
 
   void take_log_format(const toml::node& node, const std::string& name, AccessLog& log) {
-    const auto* const format = take<std::string>(node, name, "\"common\" or \"json\"");
+    const auto* const format = take<std::string>(node, name, "\"combined\", \"common\" or \"json\"");
     if (format == nullptr) return;
-    if (format->get() != "common" && format->get() != "json")
-      bad_value(node, name, "is neither \"common\" nor \"json\"", "Write one of the two.");
-    if (format->get() == "json") log.format = AccessLog::Format::json;
+    if (format->get() == "combined") {
+      log.format = AccessLog::Format::combined;
+    } else if (format->get() == "common") {
+      log.format = AccessLog::Format::common;
+    } else if (format->get() == "json") {
+      log.format = AccessLog::Format::json;
+    } else {
+      bad_value(node, name, "is neither \"combined\" nor \"common\" nor \"json\"", "Write one of the three.");
+    }
   }
 
   /// A number from `least` to `most`, or also a size where it counts bytes.
@@ -705,7 +711,7 @@ SettingsRead load_settings(const std::string& file, const std::string& home) {
     if (got == 0) break;
     text.append(buffer.data(), static_cast<std::size_t>(got));
     if (text.size() > kMostBytes)
-      return unreadable(file, Code::settings_too_large, {{"limit", text::format_size(kMostBytes)}});
+      return unreadable(file, Code::settings_too_large, {{"limit", text::format_limit(kMostBytes)}});
   }
   SettingsRead read = read_settings(text, file, home);
   read.text = std::move(text);

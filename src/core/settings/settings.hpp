@@ -39,6 +39,8 @@ struct Limits {
   std::size_t queue = 64;                  ///< Requests that wait for a run to end.
   std::chrono::seconds queue_time{30};     ///< How long a request waits for that.
   std::chrono::seconds stop_time{5};       ///< What a stopping server gives to the requests in progress.
+
+  bool operator==(const Limits&) const = default;
 };
 
 /// One limit, as settings and options name it.
@@ -100,9 +102,11 @@ struct Site {
 /// Where the log of requests is kept beside the lines that the server shows.
 struct AccessLog {
   std::string file;  ///< An absolute path; empty: there is none.
-  enum class Format { common, json } format = Format::common;
+  enum class Format { combined, common, json } format = Format::combined;
   std::uint64_t largest = 64ULL * 1024 * 1024;  ///< Bytes, from which on a new file is begun.
   std::size_t older = 3;                        ///< How many of those before are kept.
+
+  bool operator==(const AccessLog&) const = default;
 };
 
 /// The sites that share one address.

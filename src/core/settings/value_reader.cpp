@@ -26,7 +26,7 @@ std::string_view type_name(const toml::node& node) {
     case toml::node_type::array:
       return "a list";
     case toml::node_type::string:
-      return "a text";
+      return "a string";
     case toml::node_type::integer:
       return "a number";
     case toml::node_type::floating_point:
@@ -106,11 +106,11 @@ std::vector<std::pair<std::string, const toml::node*>> ValueReader::take_texts(c
   if (const auto* const one = node.as_string()) return {{one->get(), &node}};
   const auto* const list = node.as_array();
   if (list == nullptr) {
-    wrong_type(node, key, "a list of texts");
+    wrong_type(node, key, "a list of strings");
     return out;
   }
   for (const toml::node& item : *list)
-    if (const auto* const text = take<std::string>(item, "an entry of " + key, "a text"))
+    if (const auto* const text = take<std::string>(item, "an entry of " + key, "a string"))
       out.emplace_back(text->get(), &item);
   return out;
 }
@@ -223,7 +223,7 @@ std::string ValueReader::take_file_below(const toml::node& node, const std::stri
   struct stat info {};
   const std::string path = root + "/" + relative;
   if (relative.empty() || ("/" + relative + "/").find("/../") != std::string::npos || has_control(relative)) {
-    bad_value(node, key, "is no file below the document root", "Write its path from there, such as \"index.php\".");
+    bad_value(node, key, "is not a file below the document root", "Write its path from there, such as \"index.php\".");
   } else if (::access(root.c_str(), F_OK) == 0 && (::stat(path.c_str(), &info) != 0 || !S_ISREG(info.st_mode))) {
     add(Code::settings_file_missing, {{"key", key}, {"file", path}}, node.source());
   }
@@ -243,7 +243,7 @@ Names ValueReader::take_environment(const toml::table& table) {
     std::string value;
     if (const auto* const number = node.as_integer()) {
       value = std::to_string(number->get());
-    } else if (const auto* const text = take<std::string>(node, "The variable " + name, "a text or a number")) {
+    } else if (const auto* const text = take<std::string>(node, "The variable " + name, "a string or a number")) {
       value = text->get();
     } else {
       continue;

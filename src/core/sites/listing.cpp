@@ -72,12 +72,19 @@ std::optional<Target> target_of_link(const Settings& settings, const Site& site,
 }  // namespace
 
 Order order_from_query(std::string_view query) {
-  const std::string_view sort = query_value(query, "sort");
+  constexpr std::string_view kDown = "-down";
+  std::string_view by = query_value(query, "by");
   Order order;
-  if (sort == "size") order.key = SortKey::size;
-  if (sort == "date") order.key = SortKey::date;
-  order.descending = query_value(query, "order") == "down";
+  order.descending = by.ends_with(kDown);
+  if (order.descending) by.remove_suffix(kDown.size());
+  if (by == "size") order.key = SortKey::size;
+  if (by == "date") order.key = SortKey::date;
   return order;
+}
+
+std::string query_of(Order order) {
+  const std::string_view key = order.key == SortKey::size ? "size" : order.key == SortKey::date ? "date" : "name";
+  return "by=" + std::string(key) + (order.descending ? "-down" : "");
 }
 
 std::variant<std::vector<Row>, files::SystemError, TooMany> read_entries(const Settings& settings, const Site& site,

@@ -27,9 +27,11 @@ struct Order {
   bool descending = false;
 };
 
-/// The order that a listing's query asks for: "sort=name|size|date" and "order=up|down"; by name, upwards, where it
-/// says nothing.
+/// The order that a listing's query asks for: "by=name|size|date", with "-down" behind it for the other direction; by
+/// name, upwards, where it says nothing.
 Order order_from_query(std::string_view query);
+/// The query that asks for `order`.
+std::string query_of(Order order);
 
 /// A folder has more entries than were wanted.
 struct TooMany {};

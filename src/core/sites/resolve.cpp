@@ -559,7 +559,7 @@ class Resolver {
       return root_in_url(site_.document_root.substr(1), whole.substr(site_.document_root.size()));
     if (folder.parts == 0 && skip_ == 0 && http::same_name(missing, root_name))
       return root_in_url(missing, whole.substr(1 + missing.size()));
-    say(folder.path + " is a folder, and it has no entry " + missing + ".");
+    say(folder.path + " is a folder, and it has no entry \"" + missing + "\".");
     if (skip_ == 0) add_routing(facts);
     if (const auto near = nearest_name(folder, missing)) {
       facts.emplace_back("nearest", *near);

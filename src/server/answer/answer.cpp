@@ -4,6 +4,7 @@
 #include <algorithm>
 
 #include "core/http/findings.hpp"
+#include "core/text/text.hpp"
 #include "server/answer/quick_answer.hpp"
 #include "server/worker.hpp"
 
@@ -56,7 +57,7 @@ std::optional<Finding> check_body(Turn& turn) {
   const std::uint64_t limit = turn.settings().limits.body;
   if (request.framing.length > limit)
     return Finding{Code::body_too_large,
-                   {{"limit", std::to_string(limit)}, {"length", std::to_string(request.framing.length)}}};
+                   {{"limit", text::format_limit(limit)}, {"length", std::to_string(request.framing.length)}}};
   const auto expect = request.head.field("Expect");
   if (expect && request.head.minor_version == 1 && !http::same_name(*expect, "100-continue"))
     return Finding{Code::expectation_unknown, {{"expectation", std::string(*expect)}}};

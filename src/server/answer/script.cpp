@@ -31,7 +31,7 @@ std::optional<Finding> body_finding(BodyRead read, const Settings& settings) {
     case BodyRead::malformed:
       return http::bad_chunks();
     case BodyRead::too_large:
-      return Finding{Code::body_too_large, {{"limit", std::to_string(settings.limits.body)}}};
+      return Finding{Code::body_too_large, {{"limit", text::format_limit(settings.limits.body)}}};
     case BodyRead::too_slow:
       return Finding{Code::body_too_slow, {{"seconds", std::to_string(settings.limits.body_pause.count())}}};
     default:

@@ -71,7 +71,7 @@ asio::awaitable<Reply> Api::log(const Call& call) {
   if (const auto wanted = call.parameter("lines")) {
     const auto [end, error] = std::from_chars(wanted->data(), wanted->data() + wanted->size(), lines);
     if (error != std::errc{} || end != wanted->data() + wanted->size())
-      co_return bad_call(422, "The number of lines is no number");
+      co_return bad_call(422, "The number of lines is not a number");
   }
   Reply reply;
   reply.lines = [this, filter, lines, follow](Stream& stream) { return send_log(stream, filter, lines, follow); };

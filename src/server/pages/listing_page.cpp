@@ -22,13 +22,13 @@ std::string local_date(std::int64_t seconds) {
 }
 
 /// A column's heading: a link that sorts by it, or turns the order round if the listing is sorted by it already.
-void append_heading(std::string& out, std::string_view text, std::string_view key, std::string_view css,
-                    sites::SortKey column, sites::Order order) {
+void append_heading(std::string& out, std::string_view text, std::string_view css, sites::SortKey column,
+                    sites::Order order) {
   const bool is_current = order.key == column;
-  const bool next_down = is_current && !order.descending;
-  fmt::format_to(std::back_inserter(out), "<th class=\"{}\"{}><a href=\"?sort={}&amp;order={}\">{}</a>{}</th>", css,
-                 is_current ? (order.descending ? " aria-sort=\"descending\"" : " aria-sort=\"ascending\"") : "", key,
-                 next_down ? "down" : "up", text, is_current ? (order.descending ? " ▾" : " ▴") : "");
+  const std::string query = sites::query_of({column, is_current && !order.descending});
+  fmt::format_to(std::back_inserter(out), "<th class=\"{}\"{}><a href=\"?{}\">{}</a>{}</th>", css,
+                 is_current ? (order.descending ? " aria-sort=\"descending\"" : " aria-sort=\"ascending\"") : "", query,
+                 text, is_current ? (order.descending ? " ▾" : " ▴") : "");
 }
 
 void append_entry(std::string& out, const sites::Row& entry) {
@@ -56,9 +56,9 @@ std::string listing_page(std::string_view path, const std::vector<sites::Row>& e
   std::string out;
   out.reserve(1024 + entries.size() * 220);
   fmt::format_to(std::back_inserter(out), "<h1>{}</h1>\n<table>\n<thead><tr>", text::escape_html(path));
-  append_heading(out, "Name", "name", "name", sites::SortKey::name, order);
-  append_heading(out, "Size", "size", "number", sites::SortKey::size, order);
-  append_heading(out, "Changed", "date", "date", sites::SortKey::date, order);
+  append_heading(out, "Name", "name", sites::SortKey::name, order);
+  append_heading(out, "Size", "number", sites::SortKey::size, order);
+  append_heading(out, "Changed", "date", sites::SortKey::date, order);
   out += "</tr></thead>\n<tbody>\n";
   if (path != "/") {
     out +=

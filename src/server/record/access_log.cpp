@@ -70,7 +70,9 @@ const FieldsForAccessLog& fields_of(const Exchange& exchange) {
   return exchange.fields ? *exchange.fields : kNone;
 }
 
-void append_common(std::string& out, const Exchange& line) {
+enum class Referrers { told, left_out };
+
+void append_common(std::string& out, const Exchange& line, Referrers referrers) {
   const std::time_t seconds = std::chrono::system_clock::to_time_t(line.time);
   std::tm local{};
   ::localtime_r(&seconds, &local);
@@ -87,6 +89,10 @@ void append_common(std::string& out, const Exchange& line) {
     fmt::format_to(into, "{} ", line.body_bytes);
   } else {
     out += "- ";
+  }
+  if (referrers == Referrers::left_out) {
+    out.back() = '\n';
+    return;
   }
   const FieldsForAccessLog& fields = fields_of(line);
   append_quoted(out, fields.referrer.empty() ? std::string_view("-") : fields.referrer);
@@ -120,7 +126,8 @@ void append_json(std::string& out, const Exchange& line) {
 }  // namespace
 
 void append_access_line(std::string& out, const Exchange& line, AccessLog::Format format) {
-  format == AccessLog::Format::json ? append_json(out, line) : append_common(out, line);
+  if (format == AccessLog::Format::json) return append_json(out, line);
+  append_common(out, line, format == AccessLog::Format::combined ? Referrers::told : Referrers::left_out);
 }
 
 /// Where the lines end: a file that is opened when it is needed, and again after an error; it gives way to a new one
