@@ -7,7 +7,6 @@ Prints a table and writes bench/results.md. Load comes from wrk, on loopback onl
 import argparse
 import json
 import os
-import platform
 import re
 import shutil
 import socket
@@ -316,9 +315,8 @@ class Bench:
         print(text, flush=True)
 
     def report(self):
-        with open("/proc/cpuinfo", encoding="utf-8") as file:
-            model = re.search(r"model name\s*:\s*(.*)", file.read())
-        machine = f"{os.cpu_count()} cores, {model.group(1) if model else platform.machine()}, Linux {platform.release()}"
+        memory = os.sysconf("SC_PHYS_PAGES") * os.sysconf("SC_PAGE_SIZE") / 2**30
+        machine = f"{os.cpu_count()} cores, {memory:.0f} GiB"
         stolen, everything = (now - then for now, then in zip(stolen_and_all(), self.begun))
         self.note(f"The host took {100 * stolen / everything:.0f} % of the processor time for other machines meanwhile.")
         lines = ["# Benchmark results", "", f"Machine: {machine}. {self.arguments.rounds} rounds of "

@@ -24,6 +24,8 @@ bool exists_if_named(const std::string& settings) {
   if (settings.empty()) return true;
   const std::string file = machine::find_settings_file(settings);
   if (::access(file.c_str(), F_OK) == 0) return true;
+  // A server outlives the file that it was started with, and can be steered all the same.
+  if (machine::lock_holder(machine::find_instance(settings))) return true;
   fail("There are no settings " + text::escape_line(file) +
        ". Make them, beginning with a site: uporter site add NAME FOLDER" + machine::settings_option(file));
   return false;

@@ -87,7 +87,7 @@ std::string meant_site(const machine::Instance& instance, const std::string& nam
   const auto settings = read_alone(instance);
   if (!settings) return {};
   if (!settings->sites.empty()) return settings->sites.front().name;
-  fail("There is no site yet. Add one: uporter site add NAME FOLDER");
+  fail("There is no site yet. Add one: uporter site add NAME FOLDER" + instance.option());
   return {};
 }
 

@@ -79,7 +79,9 @@ SettingsEdited edit_locked(const std::string& file, const SettingsEdit& edit) {
   }
   out.existed = now.text.has_value();
   out.before = std::move(now.text).value_or("");
-  auto edited = edit_text(out.before, edit);
+  SettingsEdit wanted = edit;
+  wanted.option = settings_option(file);
+  auto edited = edit_text(out.before, wanted);
   if (auto* const finding = std::get_if<Finding>(&edited)) {
     out.problems.push_back({std::move(*finding), file, 0, 0, {}});
     return out;

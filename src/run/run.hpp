@@ -75,6 +75,7 @@ struct RunOrder {
   Gate::Ticket ticket;  ///< Let go of when the run has ended; null: nobody counts it.
 };
 
+/// Made by start() alone. As of any source, all is called on the thread of its RunSet.
 class Run : public ScriptSource, public std::enable_shared_from_this<Run> {
  public:
   /// Starts the script. It is a member of `set` until it has ended; `set` must outlive it.

@@ -26,6 +26,7 @@
 
 namespace porter::run {
 
+/// verdict() comes first, and once; it says what may be called then. All on the thread of the executor.
 class ScriptRun {
  public:
   /// Starts the script in a process of its own; a finding if that cannot be done.

@@ -17,8 +17,6 @@ namespace fs = std::filesystem;
 
 namespace {
 
-bool has(const std::string& text, const std::string& part) { return text.find(part) != std::string::npos; }
-
 /// A user's home, in which the settings are where they are without being named.
 struct Home {
   TempFolder folder;

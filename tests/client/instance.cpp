@@ -14,11 +14,6 @@ using namespace porter::test;
 
 namespace {
 
-struct Outcome {
-  int status;
-  std::string output;
-};
-
 /// A settings file with a home of its own, so that no server of another test is met.
 class Home {
  public:
@@ -57,9 +52,7 @@ class Home {
   Outcome run(std::vector<std::string> words) const {
     words.insert(words.begin(), built("uporter"));
     words.insert(words.end(), {"--settings", path("porter.toml")});
-    Program program(words, environment());
-    const std::string output = program.output();
-    return {program.wait(), output};
+    return outcome_of(words, environment());
   }
   std::vector<std::string> environment() const {
     return {"HOME=" + path(), "XDG_STATE_HOME=" + path("state"), "XDG_CONFIG_HOME=" + path("config"),
@@ -76,8 +69,6 @@ class Home {
   std::uint16_t port_;
   std::uint16_t other_port_;
 };
-
-bool has(const std::string& text, const std::string& part) { return text.find(part) != std::string::npos; }
 
 }  // namespace
 

@@ -36,16 +36,9 @@ class TakenPort {
   std::string port_;
 };
 
-struct Outcome {
-  int status;
-  std::string output;
-};
-
 Outcome run(std::vector<std::string> words, const std::vector<std::string>& environment = {}) {
   words.insert(words.begin(), built("uporter"));
-  Program program(words, environment);
-  const std::string output = program.output();
-  return {program.wait(), output};
+  return outcome_of(words, environment);
 }
 
 }  // namespace
@@ -142,4 +135,35 @@ TEST_CASE("help and version are told with status 0") {
   const Outcome version = run({"--version"});
   CHECK(version.status == 0);
   CHECK(version.output.starts_with("uporter "));
+}
+
+TEST_CASE("a folder is served with a fallback, and what serve would not go by is told") {
+  TempFolder folder;
+  folder.write("project/public/index.php", "<?= 'front ', $_SERVER['REQUEST_URI'];");
+  folder.write("project/porter.toml", "addresses = [0]\n");
+  const std::string project = folder.path() + "/project";
+  // The script may be named from the document root, or by any path that leads to it.
+  for (const std::string& named : {std::string("index.php"), project + "/public/index.php"}) {
+    CAPTURE(named);
+    Program program({built("uporter"), "serve", project + "/public", "--port", "0", "--fallback", named});
+    const std::string lines = program.read_until("Ctrl+C\n\n");
+    const auto port = static_cast<std::uint16_t>(std::stoi(lines.substr(lines.find("localhost:") + 10)));
+    CHECK(get(port, "/boats/3").body == "front /boats/3");
+    program.signal(SIGTERM);
+    CHECK(program.wait() == 0);
+  }
+  CHECK(run({"serve", project + "/public", "--fallback", "none.php"}).status == 2);
+  const Outcome dropped = run({"serve", "--settings", project + "/porter.toml", "--port", "8090"});
+  CHECK(dropped.status == 2);
+  CHECK(has(dropped.output, "--port would have no effect"));
+  Program beside({built("uporter"), "serve", project, "--port", "0", "--reach", "network"});
+  const std::string lines = beside.read_until("Ctrl+C\n\n");
+  CHECK(has(lines, "porter.toml is not read"));
+  CHECK(has(lines, "uporter serve --settings " + project + "/porter.toml"));
+  // Of a machine that has an address in a network, it is told.
+  const std::string addresses = outcome_of({"hostname", "-I"}).output;
+  const std::string first = addresses.substr(0, addresses.find_first_of(" \n"));
+  if (!first.empty() && !has(first, ":")) CHECK(has(lines, "From there     http://" + first + ":"));
+  beside.signal(SIGTERM);
+  CHECK(beside.wait() == 0);
 }

@@ -10,13 +10,6 @@ using namespace porter::test;
 
 namespace {
 
-struct Outcome {
-  int status;
-  std::string output;
-};
-
-bool has(const std::string& text, const std::string& part) { return text.find(part) != std::string::npos; }
-
 /// A user with two folders, and a home where no settings are.
 struct User {
   TempFolder folder;
@@ -35,9 +28,7 @@ struct User {
   /// Runs the client, standing in the folder `at`.
   Outcome run(const std::string& at, std::vector<std::string> words) const {
     words.insert(words.begin(), {"env", "-C", path(at), built("uporter")});
-    Program program(words, environment());
-    const std::string output = program.output();
-    return {program.wait(), output};
+    return outcome_of(words, environment());
   }
   nlohmann::json json(const std::string& at, std::vector<std::string> words) const {
     words.push_back("--json");

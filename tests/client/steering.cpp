@@ -13,13 +13,6 @@ using namespace porter::test;
 
 namespace {
 
-struct Outcome {
-  int status;
-  std::string output;
-};
-
-bool has(const std::string& text, const std::string& part) { return text.find(part) != std::string::npos; }
-
 /// A home of the test's own, with a server for "~/porter.toml" where one is started.
 class Home {
  public:
@@ -54,11 +47,9 @@ class Home {
   Outcome run_program(const std::vector<std::string>& words) const {
     const std::string programs = built("uporter").substr(0, built("uporter").rfind('/'));
     const char* const search = std::getenv("PATH");
-    Program program(words, {"HOME=" + folder_.path(), "XDG_STATE_HOME=" + folder_.path() + "/state",
-                            "XDG_RUNTIME_DIR=", "XDG_CONFIG_HOME=", "NOTIFY_SOCKET=",
-                            "PATH=" + programs + ":" + (search == nullptr ? "/usr/bin:/bin" : search)});
-    const std::string output = program.output();
-    return {program.wait(), output};
+    return outcome_of(words, {"HOME=" + folder_.path(), "XDG_STATE_HOME=" + folder_.path() + "/state",
+                              "XDG_RUNTIME_DIR=", "XDG_CONFIG_HOME=", "NOTIFY_SOCKET=",
+                              "PATH=" + programs + ":" + (search == nullptr ? "/usr/bin:/bin" : search)});
   }
 
   TempFolder folder_;
@@ -168,6 +159,17 @@ TEST_CASE("a restart with a mistake in the settings leaves the server as it is")
   CHECK(home.ask("tides.localhost", "/").body == "gulls");
   home.settings("[site.tides]\ndocument-root = \"pages\"\n");
   CHECK(home.run({"restart"}).status == 0);
+}
+
+TEST_CASE("a server whose settings were removed is steered as before") {
+  const Home home;
+  home.write("pages/index.html", "gulls");
+  home.settings("[site.tides]\ndocument-root = \"pages\"\n");
+  REQUIRE(home.run({"start"}).status == 0);
+  std::filesystem::remove(home.path("porter.toml"));
+  CHECK(home.run({"status"}).status == 0);
+  CHECK(home.run({"stop"}).status == 0);
+  CHECK(home.run({"status"}).status == 2);
 }
 
 TEST_CASE("a document root that is missing is a matter of its site alone") {

@@ -21,8 +21,6 @@ using Clock = std::chrono::steady_clock;
 
 namespace {
 
-bool has(const std::string& text, const std::string& part) { return text.find(part) != std::string::npos; }
-
 /// Processor time of the process so far, in milliseconds.
 long processor_ms(pid_t process) {
   std::ifstream file("/proc/" + std::to_string(process) + "/stat");

@@ -15,8 +15,6 @@ namespace fs = std::filesystem;
 
 namespace {
 
-bool has(const std::string& text, const std::string& part) { return text.find(part) != std::string::npos; }
-
 /// The SHA-256 of `text` as a Content-Security-Policy writes it.
 std::string hash_of(const TempFolder& folder, const std::string& text) {
   const std::string file = folder.write("hashed", text);

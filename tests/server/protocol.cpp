@@ -213,7 +213,7 @@ TEST_CASE("Host: RFC 9110 section 7.2 and RFC 9112 section 3.2") {
       {"6761-6.3", "GET /a.txt HTTP/1.1~Host: a.b.localhost.~~", "200"},
       {"9110-7.2", "GET /a.txt HTTP/1.1~Host: 127.0.0.1~~", "200"},
       {"9110-7.2", "GET /a.txt HTTP/1.1~Host: [::1]:8080~~", "200"},
-      {"9110-15.5.20", "GET /a.txt HTTP/1.1~Host: evil.example~~", "421|says=uporter serve --host evil.example"},
+      {"9110-15.5.20", "GET /a.txt HTTP/1.1~Host: evil.example~~", "421|says=let a site answer to it"},
       {"9110-15.5.20", "GET /a.txt HTTP/1.1~Host: localhost.evil.example~~", "421"},
       {"9110-15.5.20", "GET /a.txt HTTP/1.1~Host: notlocalhost~~", "421"},
   })));

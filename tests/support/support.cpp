@@ -107,6 +107,12 @@ int Program::wait() {
   return WIFSIGNALED(status) ? -WTERMSIG(status) : WEXITSTATUS(status);
 }
 
+Outcome outcome_of(const std::vector<std::string>& words, const std::vector<std::string>& environment) {
+  Program program(words, environment);
+  const std::string output = program.output();
+  return {program.wait(), output};
+}
+
 std::string built(const std::string& name) { return std::string(PORTER_BUILT) + "/" + name; }
 
 namespace {

@@ -53,6 +53,15 @@ class Program {
   std::string text_;
 };
 
+/// How a program has ended, and all that it said.
+struct Outcome {
+  int status;  ///< As of Program::wait().
+  std::string output;
+};
+/// Runs a program to its end.
+Outcome outcome_of(const std::vector<std::string>& words, const std::vector<std::string>& environment = {});
+inline bool has(const std::string& text, const std::string& part) { return text.find(part) != std::string::npos; }
+
 /// The path of a program of the build under test, such as "uporterd".
 std::string built(const std::string& name);
 

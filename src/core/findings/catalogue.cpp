@@ -91,9 +91,8 @@ constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::host_not_served, "host-not-served", 421, "Not a name of this server",
      "The request is for the host name {host}, and at {address} no site answers to it.[ The names there are: {names}.] "
      "Refusing others keeps foreign pages from reaching the server through a name of theirs.",
-     "[Open {url} instead. ]If the name is to lead here, let a site answer to it[ (key \"hosts\" in {settings})][: "
-     "uporter "
-     "serve {option}]."},
+     "[Open {url} instead. ]If the name is to lead here, let a site answer to it, by its key hosts[, or by typing:]",
+     "[{command}]"},
     {Code::version_unknown, "version-unknown", 505, "Unknown HTTP version",
      "The request is in {version}, and this server speaks HTTP/1.1 and HTTP/1.0.", "Use HTTP/1.1."},
     {Code::tls_on_plain_port, "tls-on-plain-port", 400, "https on an http port",

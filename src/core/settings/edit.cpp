@@ -80,13 +80,14 @@ class Editor {
     const toml::table* const site = site_table(edit.site);
     if (edit.kind == SettingsEdit::Kind::add_site) {
       if (site != nullptr)
-        return refused("There is a site \"" + edit.site + "\" already",
-                       "Use another name, or remove it first: uporter site remove " + edit.site);
+        return refused(
+            "There is a site \"" + edit.site + "\" already",
+            "Use another name, or remove it first: uporter site remove " + text::shell_word(edit.site) + edit.option);
       add_site(edit);
       return joined(lines_);
     }
     if (site == nullptr)
-      return refused("There is no site \"" + edit.site + "\"", "See which there are: uporter site list");
+      return refused("There is no site \"" + edit.site + "\"", "See which there are: uporter site list" + edit.option);
     if (edit.kind == SettingsEdit::Kind::remove_site) return remove_site(edit.site, *site);
     if (edit.kind == SettingsEdit::Kind::change_site) return change_site(edit, *site);
     const toml::table* const mounts = (*site)["mounts"].as_table();
@@ -94,12 +95,13 @@ class Editor {
     if (edit.kind == SettingsEdit::Kind::add_mount) {
       if (exists)
         return refused("The site \"" + edit.site + "\" has a mount " + edit.path + " already",
-                       "Remove it first: uporter mount remove " + edit.path + " --site " + edit.site);
+                       "Remove it first: uporter mount remove " + text::shell_word(edit.path) + " --site " +
+                           text::shell_word(edit.site) + edit.option);
       return add_mount(edit, *site, mounts);
     }
     if (!exists)
       return refused("The site \"" + edit.site + "\" has no mount " + edit.path,
-                     "See which there are: uporter site list");
+                     "See which there are: uporter mount list" + edit.option);
     return remove_mount(edit, *mounts);
   }
 

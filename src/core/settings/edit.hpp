@@ -22,6 +22,7 @@ struct SettingsEdit {
   std::vector<std::string> hosts{};  ///< In place of those that it has.
   std::optional<std::uint16_t> port{};
   std::string root_of{};                  ///< A host that it answers to as well, "localhost" say.
+  std::string option{};                   ///< As in Settings, for what is advised to be typed.
   std::optional<std::string> fallback{};  ///< As in the settings; empty: it is to have none.
 };
 

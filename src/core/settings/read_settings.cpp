@@ -477,11 +477,15 @@ class Reader : private reading::ValueReader {
                  unit == LimitRow::Unit::bytes ? "a number of bytes, or a size such as \"64 MiB\"" : "a number");
       return std::nullopt;
     }
-    const char* const word = unit == LimitRow::Unit::bytes     ? " bytes"
-                             : unit == LimitRow::Unit::seconds ? " seconds"
-                                                               : "";
+    // Told as settings would write it.
+    const auto told = [unit](std::uint64_t limit) {
+      return unit == LimitRow::Unit::bytes ? text::format_limit(limit) : std::to_string(limit);
+    };
     add(Code::settings_limit_range,
-        {{"key", name}, {"least", std::to_string(least)}, {"most", std::to_string(most)}, {"unit", word}},
+        {{"key", name},
+         {"least", told(least)},
+         {"most", told(most)},
+         {"unit", unit == LimitRow::Unit::seconds ? " seconds" : ""}},
         node.source());
     return std::nullopt;
   }

@@ -3,6 +3,8 @@
 
 #include <algorithm>
 
+#include "core/text/text.hpp"
+
 namespace porter::sites {
 namespace {
 
@@ -62,8 +64,11 @@ std::variant<Chosen, Finding> choose_site(const Settings& settings, const Listen
   Finding finding{Code::host_not_served, {{"host", host.name}, {"address", address}, {"site", first.name}}};
   finding.facts.emplace_back("names", names_at(settings, listener));
   finding.facts.emplace_back("url", url_of(settings, first, listener.address) + "/");
-  finding.facts.emplace_back(settings.file.empty() ? "option" : "settings",
-                             settings.file.empty() ? "--host " + host.name : settings.file);
+  const std::string name = text::shell_word(host.name);
+  finding.facts.emplace_back(
+      "command", settings.file.empty()
+                     ? "uporter serve " + text::shell_word(first.document_root) + " --host " + name
+                     : "uporter site change " + text::shell_word(first.name) + " --root-of " + name + settings.option);
   return finding;
 }
 

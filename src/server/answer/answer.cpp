@@ -16,7 +16,7 @@ namespace {
 Finding fit_to_be_told(Finding finding, const http::Host& host) {
   if (host.is_ip || host.name.empty() || http::is_localhost_name(host.name)) return finding;
   std::erase_if(finding.facts, [](const Fact& fact) {
-    return fact.first == "names" || fact.first == "site" || fact.first == "url" || fact.first == "settings";
+    return fact.first == "names" || fact.first == "site" || fact.first == "url" || fact.first == "command";
   });
   return finding;
 }

@@ -1,5 +1,6 @@
 // Running a script for a request: its input from the request's body, its answer head, its page as it is written.
 #include <fcntl.h>
+#include <fmt/chrono.h>
 #include <fmt/format.h>
 #include <unistd.h>
 
@@ -329,8 +330,8 @@ Finding ScriptAnswer::no_turn(Code code) const {
       continue;
     }
     const auto age = std::chrono::duration_cast<std::chrono::seconds>(now - run.since);
-    holders +=
-        fmt::format("{}{} (site {}, for {})", named++ > 0 ? ", " : "", run.script, run.site, text::format_span(age));
+    holders += fmt::format("{}{} (site {}, since {:%H:%M:%S}, for {})", named++ > 0 ? ", " : "", run.script, run.site,
+                           fmt::localtime(std::chrono::system_clock::to_time_t(run.since)), text::format_span(age));
   }
   if (more > 0) holders += fmt::format(" and {} more", more);
   if (!holders.empty()) finding.facts.emplace_back("holders", std::move(holders));

@@ -14,6 +14,7 @@
 
 namespace porter::server {
 
+/// open() once; close() before the server's thread ends. For that thread.
 class ControlSocket {
  public:
   /// At `path`, for the calls of `api`. Both the api and `server` must outlive it.

@@ -16,6 +16,7 @@ namespace porter::server {
 
 namespace asio = boost::asio;
 
+/// One coroutine at a time waits for changed(); close() makes it return.
 class SettingsWatch {
  public:
   /// Watches the file called `path`, an absolute path that may hold links, on the thread of `context`.

@@ -21,6 +21,7 @@
 
 namespace porter::server {
 
+/// watch() is called once the control socket is open, and close() before the server ends. For the server's own thread.
 class Steering {
  public:
   /// Steers `server`, which serves by the settings of `instance`, read from `text` (nullopt: there was no file). Both

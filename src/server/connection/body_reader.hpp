@@ -26,6 +26,7 @@ enum class BodyRead {
   too_slow,   ///< No progress for too long.
 };
 
+/// begin() comes before read() where there is a body; after the end, or an error, nothing more is read.
 class BodyReader {
  public:
   /// Of a request that has no body, until begin() says otherwise.

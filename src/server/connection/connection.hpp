@@ -21,6 +21,7 @@ namespace porter::server {
 class Worker;
 struct Served;
 
+/// serve() is called once, and all else on the worker's thread.
 class Connection : public std::enable_shared_from_this<Connection> {
  public:
   /// A connection that came in at `endpoint`, which is empty for the control interface.

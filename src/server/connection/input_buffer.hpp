@@ -8,6 +8,7 @@
 
 namespace porter::server {
 
+/// What is held with hold() is let go of before anything is consumed. For one connection, on its thread.
 class InputBuffer {
  public:
   InputBuffer();

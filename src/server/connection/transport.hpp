@@ -57,6 +57,7 @@ struct Outgoing {
 
 enum class Sent { all, some, failed };
 
+/// One coroutine at a time receives, and one sends; after close() or abort() nothing is sent or received any more.
 class Transport {
  public:
   using Socket = asio::generic::stream_protocol::socket;

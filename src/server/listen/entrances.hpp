@@ -18,6 +18,7 @@ namespace porter::server {
 
 namespace asio = boost::asio;
 
+/// What prepare() has made is either carried out or let go of before the next is prepared.
 class Entrances {
  public:
   /// `take` is given each connection that comes in, with the endpoint that it came to. It may throw std::bad_alloc;

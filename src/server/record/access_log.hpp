@@ -31,6 +31,7 @@ namespace porter::server {
 /// cannot break out of its place.
 void append_access_line(std::string& out, const Exchange& exchange, AccessLog::Format format);
 
+/// write() may be called from any thread, and from several at once.
 class AccessLogFile {
  public:
   /// The file is opened by the first line that is written.
