@@ -179,8 +179,9 @@ void print_status(const Json& now) {
   }
   fmt::print("  Languages    {}\n", languages.empty() ? "compiled programs" : languages + ", compiled programs");
   print_runs(now["runs"]);
-  fmt::print("  Now          {} connections, {} requests answered\n", now["connections"].get<long>(),
-             now["requests"].get<long long>());
+  const long long requests = now["requests"].get<long long>();
+  fmt::print("  Now          {} connections, {} {} answered\n", now["connections"].get<long>(), requests,
+             requests == 1 ? "request" : "requests");
   if (const std::string log = shown(now["log"]); !log.empty()) fmt::print("  Server log   {}\n", log);
   if (const std::string access = now["access_log"].get<std::string>(); !access.empty())
     fmt::print("  Access log   {}\n", text::escape_line(access));

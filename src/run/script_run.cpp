@@ -20,6 +20,9 @@ constexpr std::chrono::milliseconds kRestOfPage{20};
 /// length, where there would be three; and it is too short a time to be noticed where the page goes on.
 constexpr std::chrono::microseconds kEndAfterPage{300};
 constexpr std::chrono::milliseconds kEndAfterOutput{50};
+/// What has complained mostly ends with that, and a page in the place of its error would be half of one. On a machine
+/// with much to do, an interpreter takes long to clear up.
+constexpr std::chrono::milliseconds kEndAfterError{500};
 
 }  // namespace
 
@@ -142,7 +145,8 @@ asio::awaitable<bool> ScriptRun::gather_page() {
   const auto wait_for_more = [&]() -> Clock::duration {
     if (pending_.empty()) return patience;
     // What seems to fail is not begun before it is known why.
-    if (is_explained_ && (head().status >= 500 || source_->has_written_errors())) return patience;
+    if (is_explained_ && (head().status >= 500 || source_->has_written_errors()))
+      return std::max<Clock::duration>(patience, kEndAfterError);
     const bool is_short = head().content_length && pending_.size() < *head().content_length;
     return is_short ? Clock::duration(kRestOfPage) : Clock::duration(kEndAfterPage);
   };
