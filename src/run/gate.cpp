@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <boost/asio/post.hpp>
 #include <exception>
+#include <utility>
 
 namespace porter::run {
 
@@ -64,10 +65,10 @@ Gate::Ticket Gate::admit(Run run) {
   return ticket;
 }
 
-Gate::Ticket Gate::try_enter(const Run& run) {
+Gate::Ticket Gate::try_enter(Run run) {
   const std::lock_guard lock(mutex_);
   // Nobody passes by those who wait already.
-  return has_room() && waiting_.empty() ? admit(run) : nullptr;
+  return has_room() && waiting_.empty() ? admit(std::move(run)) : nullptr;
 }
 
 std::shared_ptr<Gate::Place> Gate::line_up(const asio::any_io_executor& executor, const Run& run) {

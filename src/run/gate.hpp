@@ -89,7 +89,7 @@ class Gate : public std::enable_shared_from_this<Gate> {
   explicit Gate(Bounds bounds) : bounds_(bounds) {}
 
   /// Leave for `run` if nothing stands in the way of it; else null. From any thread.
-  Ticket try_enter(const Run& run);
+  Ticket try_enter(Run run);
   /// A place for `run` at the end of the queue, which moves in the order in which requests came. Null: the queue is
   /// full. `executor` has one thread, on which this is called. It may be the turn already.
   std::shared_ptr<Place> line_up(const asio::any_io_executor& executor, const Run& run);

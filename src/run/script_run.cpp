@@ -144,19 +144,21 @@ asio::awaitable<bool> ScriptRun::gather_page() {
   // What was announced is awaited a little longer, since a page that is too short is better not begun either.
   const auto wait_for_more = [&]() -> Clock::duration {
     if (pending_.empty()) return patience;
-    // What seems to fail is not begun before it is known why.
-    if (is_explained_ && (head().status >= 500 || source_->has_written_errors()))
-      return std::max<Clock::duration>(patience, kEndAfterError);
     const bool is_short = head().content_length && pending_.size() < *head().content_length;
     return is_short ? Clock::duration(kRestOfPage) : Clock::duration(kEndAfterPage);
   };
+  // What seems to fail is not begun before it is known why.
+  bool seems_to_fail = is_explained_ && head().status >= 500;
   bool has_closed_output = false;
   while (!has_closed_output && pending_.size() < kPiece) {
     const std::span<char> space = buffer();
-    const Clock::duration waited = wait_for_more();
+    const Clock::duration waited =
+        seems_to_fail ? std::max<Clock::duration>(patience, kEndAfterError) : wait_for_more();
     const auto got = co_await source_->read_by(space, begun + waited);
-    // Its error may have come meanwhile.
-    if (!got && wait_for_more() > waited) continue;
+    if (!got && !seems_to_fail && is_explained_ && source_->has_written_errors()) {
+      seems_to_fail = true;
+      continue;
+    }
     if (!got) co_return false;
     note_read(*got);
     pending_.append(space.data(), *got);

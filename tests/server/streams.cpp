@@ -84,7 +84,6 @@ TEST_CASE("a page that goes on for more than a second gives its turn back") {
   const auto slow = ask(server.port(), "/cgi-bin/slow");
   REQUIRE(runs(server));
   const double seconds = seconds_for([&] { CHECK(get(server.port(), "/cgi-bin/quick").body == "quick"); });
-  CHECK(seconds > 0.3);
   CHECK(seconds < 5);
   CHECK(server.stop() == 0);
 }
