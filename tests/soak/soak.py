@@ -118,7 +118,7 @@ first-byte = 5
             (b"GET /broken.php" + end + b"Accept: text/html\r\n\r\n", ("500", "503")),
             (b"POST /page.php" + end + b"Content-Length: 5\r\n\r\nhello", ("200", "500", "503")),
             (b"POST /cgi-bin/count" + end + b"Transfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n0\r\n\r\n", ("200", "500", "503")),
-            (b"BREW /" + end + b"\r\n", ("501",)),
+            (b"BREW /" + end + b"\r\n", ("405",)),
             (b"GET / HTTP/1.1\r\nHost: evil.example\r\nConnection: close\r\n\r\n", ("421",)),
             (b"nonsense\r\n\r\n", ("400",)),
         ]
