@@ -4,8 +4,8 @@
 #include <chrono>
 #include <functional>
 #include <string>
-#include "core/text/json.hpp"
 
+#include "core/text/json.hpp"
 #include "machine/instance.hpp"
 
 namespace porter::client {

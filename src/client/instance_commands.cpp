@@ -318,7 +318,6 @@ int tell_stopped(const machine::Instance& instance, Form form) {
 }  // namespace
 
 int run_start(const std::string& settings) {
-  if (!exists_if_named(settings)) return kBadUse;
   const machine::Instance present = machine::find_instance(settings);
   switch (look_at_present(present)) {
     case Present::answers:

@@ -6,9 +6,9 @@
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/io_context.hpp>
 #include <cstdio>
-#include "core/text/json.hpp"
 
 #include "core/settings/read_settings.hpp"
+#include "core/text/json.hpp"
 #include "machine/environment.hpp"
 #include "machine/instance.hpp"
 #include "machine/probe.hpp"

@@ -4,8 +4,8 @@
 #include <unistd.h>
 
 #include <cstdio>
-#include "core/text/json.hpp"
 
+#include "core/text/json.hpp"
 #include "core/text/text.hpp"
 #include "machine/environment.hpp"
 #include "machine/instance.hpp"

@@ -15,7 +15,6 @@
 #include <cstdio>
 #include <iostream>
 #include <iterator>
-#include "core/text/json.hpp"
 
 #include "client/output.hpp"
 #include "core/files/beneath.hpp"
@@ -31,6 +30,7 @@
 #include "core/sites/choose.hpp"
 #include "core/sites/places.hpp"
 #include "core/sites/route.hpp"
+#include "core/text/json.hpp"
 #include "core/text/text.hpp"
 #include "machine/environment.hpp"
 #include "machine/instance.hpp"
@@ -334,7 +334,7 @@ void print_text(const Rehearsed& result, const RehearseOptions& options) {
   if (!result.error_text.empty()) {
     fmt::print("Error stream\n");
     for (const std::string& line : script::last_lines(result.error_text, 40))
-      fmt::print("  {}\n", text::escape_line(text::expand_tabs(line)));
+      fmt::print("  {}\n", text::show_line(line));
   }
   if (result.end) {
     const std::string how = result.end->signal ? "ended by " + script::signal_name(*result.end->signal)

@@ -89,7 +89,6 @@ void tell_of_settings(const std::string& folder) {
 }  // namespace
 
 int run_serve(const ServeOptions& options) {
-  if (!exists_if_named(options.settings)) return kBadUse;
   const auto begun = std::chrono::steady_clock::now().time_since_epoch();
   const std::string program = server_program();
   std::vector<std::string> words = {program, "--begun", std::to_string(std::chrono::nanoseconds(begun).count())};

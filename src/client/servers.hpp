@@ -5,9 +5,9 @@
 #include <string>
 #include <variant>
 #include <vector>
-#include "core/text/json.hpp"
 
 #include "core/findings/finding.hpp"
+#include "core/text/json.hpp"
 #include "machine/instance.hpp"
 
 namespace porter::client {

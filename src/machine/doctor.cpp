@@ -97,9 +97,7 @@ std::optional<Finding> judge_beginning(const sites::ScriptFound& script, const s
   const bool is_found = ::access(line.program.c_str(), X_OK) == 0 && !line.text.ends_with('\r') &&
                         (!is_by_env || !files::find_program(line.meant(), search_path).empty());
   if (!line.program.empty() && is_found) return std::nullopt;
-  if (line.program.empty() && start.starts_with("\x7f"
-                                                "ELF"))
-    return std::nullopt;
+  if (line.program.empty() && script::is_compiled(start)) return std::nullopt;
   const int error = line.program.empty() ? ENOEXEC : ENOENT;
   return script::judge_start(script.path, run::command_by_hand(script), error, start);
 }
@@ -288,7 +286,6 @@ std::vector<Check> examine(const Instance& instance, SettingsRead read, const st
         {"The settings",
          instance.settings + (exists ? ", " + counted(settings.sites.size(), "site", "sites") : " (not there yet)"),
          std::move(read.problems)});
-    // A root that is missing is told with its site.
   }
   out.push_back(check_state(instance, standing));
   for (const Listener& listener : settings.listeners())

@@ -10,11 +10,11 @@
 #include <algorithm>
 #include <array>
 #include <cstdlib>
-#include <iterator>
 #include <memory>
 #include <string_view>
 
 #include "core/files/content.hpp"
+#include "core/text/text.hpp"
 
 namespace porter::machine {
 
@@ -56,58 +56,27 @@ std::vector<std::string> network_addresses() {
 
 std::vector<std::string> kept_from_scripts() {
   // What a session sets by itself, which nobody means for scripts.
-  static constexpr std::string_view kOfSession[] = {"PWD",
-                                                    "OLDPWD",
-                                                    "SHLVL",
-                                                    "SHELL",
-                                                    "TERM",
-                                                    "USER",
-                                                    "LOGNAME",
-                                                    "MAIL",
-                                                    "HOSTNAME",
-                                                    "EDITOR",
-                                                    "VISUAL",
-                                                    "PAGER",
-                                                    "DISPLAY",
-                                                    "WAYLAND_DISPLAY",
-                                                    "COLORTERM",
-                                                    "LS_COLORS",
-                                                    "LESS",
-                                                    "LESSOPEN",
-                                                    "LESSCLOSE",
-                                                    "MANPATH",
-                                                    "INFOPATH",
-                                                    "NOTIFY_SOCKET",
-                                                    "INVOCATION_ID",
-                                                    "JOURNAL_STREAM",
-                                                    "WINDOWID",
-                                                    "TMPDIR",
-                                                    "NO_COLOR",
-                                                    "COLUMNS",
-                                                    "LINES",
-                                                    "_",
-                                                    "DEBIAN_FRONTEND",
-                                                    "MAKEFLAGS",
-                                                    "MAKELEVEL",
-                                                    "MFLAGS",
-                                                    "PS1",
-                                                    "LISTEN_FDS",
-                                                    "LISTEN_PID",
-                                                    "LANGUAGE"};
-  static constexpr std::string_view kPrefixes[] = {
-      "XDG_", "LC_", "DBUS_", "SSH_",     "GPG_",    "GTK_",  "QT_",   "KDE_",   "GNOME_", "VTE_",
-      "TMUX", "STY", "SUDO_", "SYSTEMD_", "PORTER_", "BASH_", "ASAN_", "UBSAN_", "TSAN_",  "CCACHE_"};
+  static const auto kNames = text::parts_of(
+      "PWD OLDPWD SHLVL SHELL TERM USER LOGNAME MAIL HOSTNAME EDITOR VISUAL PAGER DISPLAY "
+      "WAYLAND_DISPLAY COLORTERM LS_COLORS LESS LESSOPEN LESSCLOSE MANPATH INFOPATH NOTIFY_SOCKET "
+      "INVOCATION_ID JOURNAL_STREAM WINDOWID TMPDIR NO_COLOR COLUMNS LINES _ DEBIAN_FRONTEND MAKEFLAGS "
+      "MAKELEVEL MFLAGS PS1 LISTEN_FDS LISTEN_PID LANGUAGE",
+      ' ');
+  static const auto kBeginnings = text::parts_of(
+      "XDG_ LC_ DBUS_ SSH_ GPG_ GTK_ QT_ KDE_ GNOME_ VTE_ TMUX STY SUDO_ SYSTEMD_ PORTER_ BASH_ ASAN_ "
+      "UBSAN_ TSAN_ CCACHE_",
+      ' ');
   // What the session had from its beginning was exported by nobody.
   const std::string session = "/proc/" + std::to_string(::getsid(0)) + "/environ";
   const std::string before = '\0' + files::content_of(session).value_or("");
+  const std::vector<std::string> passed = passed_on();
   std::vector<std::string> out;
   for (const std::string& variable : own_environment()) {
     const std::string name = variable.substr(0, variable.find('='));
-    const auto passed = passed_on();
     const bool is_passed =
         std::any_of(passed.begin(), passed.end(), [&](const std::string& one) { return one.starts_with(name + "="); });
-    const bool is_usual = std::find(std::begin(kOfSession), std::end(kOfSession), name) != std::end(kOfSession) ||
-                          std::any_of(std::begin(kPrefixes), std::end(kPrefixes),
+    const bool is_usual = std::find(kNames.begin(), kNames.end(), name) != kNames.end() ||
+                          std::any_of(kBeginnings.begin(), kBeginnings.end(),
                                       [&](std::string_view one) { return name.starts_with(one); });
     if (name.empty() || is_passed || is_usual || before.find('\0' + variable + '\0') != before.npos) continue;
     out.push_back(name);

@@ -14,7 +14,6 @@
 #include <memory>
 #include <optional>
 #include <string_view>
-#include "core/text/json.hpp"
 
 #include "core/files/paths.hpp"
 #include "core/findings/finding_json.hpp"
@@ -24,6 +23,7 @@
 #include "core/sites/choose.hpp"
 #include "core/sites/places.hpp"
 #include "core/sites/route.hpp"
+#include "core/text/json.hpp"
 #include "core/text/text.hpp"
 #include "machine/instance.hpp"
 #include "machine/port_holder.hpp"

@@ -37,10 +37,8 @@ std::optional<Finding> find_foreign_rules(const Site& site) {
   const std::string text = files::content_of(file).value_or("");
   std::vector<std::string> directives;
   std::vector<std::string> keys;
-  for (std::string_view rest = text; !rest.empty();) {
-    const std::size_t end = std::min(rest.find('\n'), rest.size());
-    const std::string_view line = http::trim(rest.substr(0, end));
-    rest.remove_prefix(std::min(end + 1, rest.size()));
+  for (const std::string_view raw : text::parts_of(text, '\n')) {
+    const std::string_view line = http::trim(raw);
     const std::string_view word = line.substr(0, line.find_first_of(" \t"));
     const std::string lower = text::to_lower(word);
     const auto* const known =

@@ -8,31 +8,18 @@
 #include <vector>
 
 #include "core/files/beneath.hpp"
+#include "core/text/text.hpp"
 #include "machine/probe.hpp"
 
 namespace porter::machine {
-namespace {
-
-std::vector<std::string> words_of(std::string_view text) {
-  std::vector<std::string> words;
-  while (!text.empty()) {
-    const std::size_t end = std::min(text.find(' '), text.size());
-    if (end > 0) words.emplace_back(text.substr(0, end));
-    text.remove_prefix(std::min(end + 1, text.size()));
-  }
-  return words;
-}
-
-}  // namespace
-
 asio::awaitable<Finding> with_package(run::RunSet& runs, std::string search_path, Finding finding) {
-  const std::vector<std::string> packages =
-      words_of(finding.code == Code::module_missing ? finding.fact("packages").value_or("") : "");
+  const std::string likely(finding.code == Code::module_missing ? finding.fact("packages").value_or("") : "");
+  const std::vector<std::string_view> packages = text::parts_of(likely, ' ');
   const std::string program = packages.empty() ? "" : files::find_program("apt-cache", search_path);
   if (program.empty()) co_return finding;
   // What they all begin with, so that one question will do.
-  std::string prefix = packages.front();
-  for (const std::string& package : packages)
+  std::string prefix(packages.front());
+  for (const std::string_view package : packages)
     while (!package.starts_with(prefix)) prefix.pop_back();
   run::RunOrder order;
   order.program = program;
@@ -45,12 +32,13 @@ asio::awaitable<Finding> with_package(run::RunSet& runs, std::string search_path
   auto output = output_of(process);
   std::string names = co_await std::move(output);
   names = "\n" + names + "\n";
-  const auto known = std::find_if(packages.begin(), packages.end(), [&](const std::string& package) {
-    return names.find("\n" + package + "\n") != names.npos;
+  const auto known = std::find_if(packages.begin(), packages.end(), [&](std::string_view package) {
+    return names.find("\n" + std::string(package) + "\n") != names.npos;
   });
   const auto install = std::find_if(finding.facts.begin(), finding.facts.end(),
                                     [](const Fact& fact) { return fact.first == "install"; });
-  if (known != packages.end() && install != finding.facts.end()) install->second = "sudo apt-get install " + *known;
+  if (known != packages.end() && install != finding.facts.end())
+    install->second = "sudo apt-get install " + std::string(*known);
   co_return finding;
 }
 

@@ -27,7 +27,6 @@ class Gate : public std::enable_shared_from_this<Gate> {
     std::size_t turns = 1;   ///< Runs that have a turn at once; at least 1.
     std::size_t runs = 128;  ///< Runs in all, those that stream included; at least 1.
     std::size_t queue = 64;  ///< Requests that wait.
-    bool operator==(const Bounds&) const = default;
   };
 
   /// What is known of a run, for whoever asks what runs now.

@@ -1,8 +1,9 @@
 // explain, in both directions, with and without a server.
 #include <catch2/catch.hpp>
-#include "core/text/json.hpp"
 
 #include "support/support.hpp"
+
+#include "core/text/json.hpp"
 
 using namespace porter::test;
 

@@ -2,9 +2,10 @@
 #include <catch2/catch.hpp>
 #include <csignal>
 #include <memory>
-#include "core/text/json.hpp"
 
 #include "support/support.hpp"
+
+#include "core/text/json.hpp"
 
 using namespace porter::test;
 

@@ -6,8 +6,9 @@
 #include <csignal>
 #include <filesystem>
 
-#include "core/text/json.hpp"
 #include "support/support.hpp"
+
+#include "core/text/json.hpp"
 
 using namespace porter::test;
 
@@ -38,9 +39,7 @@ class Home {
   }
   std::uint16_t port() const { return port_; }
   Answer ask(const std::string& host, const std::string& path) const {
-    Connection connection(port_);
-    connection.send("GET " + path + " HTTP/1.1\r\nHost: " + host + ":" + std::to_string(port_) + "\r\n\r\n");
-    return connection.receive();
+    return ask_host(port_, host + ":" + std::to_string(port_), path);
   }
 
  private:
@@ -55,6 +54,13 @@ class Home {
   TempFolder folder_;
   std::uint16_t port_ = free_port();
 };
+
+void check_says(const Outcome& outcome, const std::vector<std::string>& parts) {
+  for (const std::string& part : parts) {
+    CAPTURE(part, outcome.output);
+    CHECK(has(outcome.output, part));
+  }
+}
 
 /// The command behind "What to do:" on a page of plain text.
 std::string remedy_in(const std::string& page) {
@@ -237,11 +243,7 @@ TEST_CASE("the doctor judges scripts as a run would, and has their syntax checke
   home.settings("[site.tides]\ndocument-root = \"pages\"\n");
   const Outcome doctor = home.run({"doctor"});
   CHECK(doctor.status == 1);
-  for (const char* const said :
-       {"carriage return", "byte-order mark", "Did you mean python3", "chmod +x", "1 can run"}) {
-    CAPTURE(said, doctor.output);
-    CHECK(has(doctor.output, said));
-  }
+  check_says(doctor, {"carriage return", "byte-order mark", "Did you mean python3", "chmod +x", "1 can run"});
   std::filesystem::remove_all(home.path("pages/cgi-bin"));
   home.write("pages/broken.php", "<?php\nfunction (\n");
   home.write("pages/fine.php", "<?php echo 1;\n");
@@ -254,11 +256,8 @@ TEST_CASE("the doctor judges scripts as a run would, and has their syntax checke
   CHECK(home.run({"doctor"}).status == 0);
   const Outcome deep = home.run({"doctor", "--deep"});
   CHECK(deep.status == 1);
-  for (const char* const said : {"broken.php", "broken.pl", "broken.py", "no_such_tide", "broken.sh", "broken.rb",
-                                 "broken.js", "7 findings", "1 script is fine"}) {
-    CAPTURE(said, deep.output);
-    CHECK(has(deep.output, said));
-  }
+  check_says(deep, {"broken.php", "broken.pl", "broken.py", "no_such_tide", "broken.sh", "broken.rb", "broken.js",
+                    "7 findings", "1 script is fine"});
 }
 
 TEST_CASE("rules for another server are told once, with the keys that do the same") {

@@ -119,9 +119,7 @@ TEST_CASE("applications live at the root, at a mount and in a folder, with their
            Row{"whole", "/static/gull.txt", "gull"},
        }) {
     CAPTURE(row.site, row.path);
-    Connection connection(server.port());
-    connection.send("GET " + row.path + " HTTP/1.1\r\nHost: " + row.site + ".localhost\r\n\r\n");
-    const Answer answer = connection.receive();
+    const Answer answer = ask_host(server.port(), row.site + ".localhost", row.path);
     CHECK(answer.status == 200);
     CHECK(answer.body == row.body);
   }
@@ -133,9 +131,7 @@ TEST_CASE("applications live at the root, at a mount and in a folder, with their
                                      {"/tides/TAN", "/TAN|tides|"},
                                      {"/tides", "|tides|"}}) {
       CAPTURE(path);
-      Connection connection(server.port());
-      connection.send(std::string("GET ") + path + " HTTP/1.1\r\nHost: whole.localhost\r\n\r\n");
-      CHECK(connection.receive().body == body);
+      CHECK(ask_host(server.port(), "whole.localhost", path).body == body);
     }
   }
   CHECK(server.stop() == 0);

@@ -259,9 +259,7 @@ TEST_CASE("scripts of an unhurried site may take as long as they like") {
                        "addresses = [PORT]\n[site.quick]\ndocument-root = \"quick\"\n"
                        "[site.slow]\ndocument-root = \"slow\"\nunhurried = true\n[limits]\nfirst-byte = 1\n");
   for (const auto& [site, status] : {std::pair{"slow", 200}, {"quick", 504}}) {
-    Connection connection(server.port());
-    connection.send(std::string("GET /cgi-bin/x HTTP/1.1\r\nHost: ") + site + ".localhost\r\n\r\n");
-    CHECK(connection.receive().status == status);
+    CHECK(ask_host(server.port(), std::string(site) + ".localhost", "/cgi-bin/x").status == status);
   }
   CHECK(server.stop() == 0);
 }

@@ -271,6 +271,12 @@ Answer Connection::receive(bool to_head) {
   return answer;
 }
 
+Answer ask_host(std::uint16_t port, const std::string& host, const std::string& target) {
+  Connection connection(port);
+  connection.send("GET " + target + " HTTP/1.1\r\nHost: " + host + "\r\n\r\n");
+  return connection.receive();
+}
+
 Answer request(std::uint16_t port, const std::string& method, const std::string& target, const std::string& more,
                const std::string& body) {
   Connection connection(port);

@@ -148,6 +148,9 @@ inline Answer get(std::uint16_t port, const std::string& target, const std::stri
   return request(port, "GET", target, more);
 }
 
+/// One request to the site that answers to `host`.
+Answer ask_host(std::uint16_t port, const std::string& host, const std::string& target);
+
 /// Tries `condition` until it holds or `time` is over; tells whether it held.
 template <typename Condition>
 bool eventually(Condition condition, std::chrono::milliseconds time = std::chrono::seconds(10));

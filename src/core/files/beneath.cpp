@@ -62,7 +62,8 @@ std::variant<Descriptor, SystemError> Folder::open_beneath(const std::string& re
   // gives as strictly as before: if anything was exchanged in between, this second opening still cannot get out.
   const std::string full = path_ + "/" + relative;
   std::array<char, PATH_MAX> real{};
-  if (::realpath(full.c_str(), real.data()) == nullptr) return SystemError{errno == ENOENT || errno == ENOTDIR ? errno : EXDEV};
+  if (::realpath(full.c_str(), real.data()) == nullptr)
+    return SystemError{errno == ENOENT || errno == ENOTDIR ? errno : EXDEV};
   const std::string_view target = real.data();
   if (target == path_) return open_strictly(handle_.get(), "", flags);
   // The root of the file system is the one folder whose path ends in a slash.
@@ -79,7 +80,8 @@ std::variant<Folder::Linked, SystemError> Folder::open_linked(const std::string&
                                                               std::span<const std::string> allowed) const {
   const std::string full = path_ + "/" + relative;
   std::array<char, PATH_MAX> real{};
-  if (::realpath(full.c_str(), real.data()) == nullptr) return SystemError{errno == ENOENT || errno == ENOTDIR ? errno : EXDEV};
+  if (::realpath(full.c_str(), real.data()) == nullptr)
+    return SystemError{errno == ENOENT || errno == ENOTDIR ? errno : EXDEV};
   const std::string_view target = real.data();
   for (const std::string& folder : allowed) {
     if (!lies_in(target, folder)) continue;

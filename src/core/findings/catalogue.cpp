@@ -204,12 +204,16 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "address-space = \"100 TiB\""},
     {Code::out_of_memory, "out-of-memory", 500, "The script ran out of memory",
      "{file} wanted more memory than a run is allowed to have[ ({limit})]: {last}",
-     "Let it work on less at once, or allow more, by a limit in the settings, such as address-space = \"16 GiB\". To see "
-     "how much it takes, run it by hand:", "{command}"},
+     "Let it work on less at once, or allow more, by a limit in the settings, such as address-space = \"16 GiB\". To "
+     "see "
+     "how much it takes, run it by hand:",
+     "{command}"},
     {Code::out_of_processor_time, "out-of-processor-time", 500, "The script ran out of processor time",
      "{file} used the {seconds} seconds of processor time that a run is allowed to have.",
-     "Look for a loop that does not end, or allow more, by a limit in the settings, such as processor-time = 600. To see "
-     "where it stays, run it by hand:", "{command}"},
+     "Look for a loop that does not end, or allow more, by a limit in the settings, such as processor-time = 600. To "
+     "see "
+     "where it stays, run it by hand:",
+     "{command}"},
     {Code::read_past_input, "read-past-input", 500, "The script read more input than there was",
      "{file} wanted to read more of the request's body than the request has ({length} bytes): {last}",
      "Read CONTENT_LENGTH bytes, and none when that variable is missing; try it with a body:",
@@ -227,7 +231,8 @@ constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::script_too_slow, "script-too-slow", 504, "The script took too long",
      "{file} wrote nothing for {seconds} seconds and was stopped.",
      "Find what it waits for, or allow more time, by the limits first-byte and total-time in the settings, such as "
-     "first-byte = 300, or by unhurried = true for its site. To see it wait, run it by hand:", "{command}"},
+     "first-byte = 300, or by unhurried = true for its site. To see it wait, run it by hand:",
+     "{command}"},
     {Code::too_many_runs, "too-many-runs", 503, "Too many scripts at once",
      "{running} scripts are running and {waiting} requests wait for their turn, which is the most that is allowed[; "
      "those that run are {holders}].",

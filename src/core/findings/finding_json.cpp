@@ -2,7 +2,6 @@
 #include "core/findings/finding_json.hpp"
 
 #include "core/text/json.hpp"
-
 #include "core/text/text.hpp"
 
 namespace porter {

@@ -56,7 +56,8 @@ Finding finding_of(FramingError error, const RequestHead& head) {
     case FramingError::coding_in_1_0:
       return malformed_body("HTTP/1.0 knows no Transfer-Encoding");
     case FramingError::body_with_bare_lines:
-      return malformed_body("its header ends lines with bare line feeds, and such a header is not allowed to announce a body");
+      return malformed_body(
+          "its header ends lines with bare line feeds, and such a header is not allowed to announce a body");
     case FramingError::unknown_coding:
       break;
   }

@@ -170,16 +170,13 @@ std::variant<Target, TargetError> parse_target(std::string_view raw, std::string
   // Decoded one by one, so that an encoded slash does not pass for one that separates.
   for (const std::string_view segment : split_at_slashes(target.raw_path))
     target.segments.push_back(*percent_decode(segment));
-  if (target.raw_path.find('.') != target.raw_path.npos || target.raw_path.find("%2") != target.raw_path.npos)
-    target.segments = without_dots(std::move(target.segments));
+  target.segments = without_dots(std::move(target.segments));
   target.path = joined_by_slashes(target.segments);
   std::erase(target.segments, "");
   return target;
 }
 
-Target target_of(std::string_view path) {
-  return std::get<Target>(parse_target(percent_encode_path(path), "GET"));
-}
+Target target_of(std::string_view path) { return std::get<Target>(parse_target(percent_encode_path(path), "GET")); }
 
 std::string_view describe(TargetError error) {
   switch (error) {

@@ -15,7 +15,7 @@ enum class TargetForm { origin, absolute, authority, asterisk };
 /// A target that may be looked up. `path` begins with "/", is percent-decoded, and has no "." or ".." segments left.
 struct Target {
   TargetForm form = TargetForm::origin;
-  std::string path;                      ///< Decoded; may hold any byte but NUL. Empty for authority and asterisk form.
+  std::string path;  ///< Decoded; may hold any byte but NUL. Empty for authority and asterisk form.
   /// The segments of `path` that are not empty. One that holds a slash was sent with an encoded one (%2F): no file has
   /// such a name.
   std::vector<std::string> segments;

@@ -41,6 +41,13 @@ const Interpreter* interpreter_called(const std::vector<Interpreter>& all, std::
 /// none.
 std::string version_in(std::string_view output);
 
+/// True if a file that begins with `start` is a compiled program.
+inline bool is_compiled(std::string_view start) {
+  return start.starts_with(
+      "\x7f"
+      "ELF");
+}
+
 /// What the first line of a script says: "#!PROGRAM [ARGUMENT]".
 struct FirstLine {
   std::string program;   ///< The path after "#!"; empty if there is no such line.

@@ -165,11 +165,10 @@ class Judge {
   std::optional<Finding> missing_module() const {
     const auto missing = find_missing_module(report_.error_text, files::folder_of(report_.path));
     if (!missing) return std::nullopt;
-    std::vector<Fact> facts = {
-        {"module", missing->module}, {"language", missing->language}, {"packages", missing->packages}};
-    if (!missing->command.empty()) facts.emplace_back("install", missing->command);
-    // Until it is known whether there is such a package, PHP has nothing else.
-    if (missing->command.empty()) facts.emplace_back("install", "sudo apt-get install " + missing->packages);
+    std::vector<Fact> facts = {{"module", missing->module},
+                               {"language", missing->language},
+                               {"packages", missing->packages},
+                               {"install", missing->command}};
     if (const auto place = find_error_place(report_.error_text, report_.path)) {
       facts.emplace_back("place", place->file);
       facts.emplace_back("line", std::to_string(place->line));
@@ -312,8 +311,7 @@ Finding judge_start(const std::string& path, const std::string& command, int err
     return Finding{code, std::move(more)};
   };
   constexpr std::string_view kMark = "\xef\xbb\xbf";
-  if (start.starts_with("\x7f"
-                        "ELF")) {
+  if (is_compiled(start)) {
     if (error == ENOEXEC) return finding(Code::wrong_architecture, {});
     if (error == ENOENT) return finding(Code::wrong_architecture, {{"reason", "its loader is not installed"}});
   }

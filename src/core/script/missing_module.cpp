@@ -170,7 +170,9 @@ std::optional<MissingModule> of_php(std::string_view text, std::string_view) {
   if (namespaced != name.npos) name.remove_prefix(namespaced + 1);
   const std::string_view extension = extension_of(name);
   if (extension.empty() || is_enabled(extension)) return std::nullopt;
-  return MissingModule{"PHP", "ext-" + std::string(extension), "php-" + std::string(extension), {}};
+  const std::string package = "php-" + std::string(extension);
+  // PHP itself installs nothing.
+  return MissingModule{"PHP", "ext-" + std::string(extension), package, "sudo apt-get install " + package};
 }
 
 }  // namespace

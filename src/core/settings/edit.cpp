@@ -120,42 +120,44 @@ class Editor {
     if (!lines_.empty() && !trimmed(lines_.back()).empty()) lines_.push_back(line_end_);
     const auto add = [this](const std::string& line) { lines_.push_back(line + line_end_); };
     add("[site." + as_key(edit.site) + "]");
-    add("document-root = " + quoted(edit.folder));
-    std::vector<std::string> hosts = edit.hosts;
-    if (!edit.root_of.empty() && hosts.empty()) hosts.push_back(usual_host(edit.site));
-    if (!edit.root_of.empty()) hosts.push_back(edit.root_of);
-    if (!hosts.empty()) add("hosts = " + list_of(hosts));
-    if (edit.port) add("addresses = " + addresses_at(*edit.port));
-    if (!edit.fallback.value_or("").empty()) add("fallback = " + quoted(*edit.fallback));
+    for (const auto& [name, value] : values_of(edit, {usual_host(edit.site)}))
+      if (!value.empty()) add(name + " = " + value);
   }
 
   static std::string usual_host(const std::string& site) { return text::to_lower(site) + ".localhost"; }
-  static std::string addresses_at(std::uint16_t port) { return "[\"localhost:" + std::to_string(port) + "\"]"; }
   static std::string list_of(const std::vector<std::string>& texts) {
     std::string out;
     for (const std::string& text : texts) out += (out.empty() ? "" : ", ") + quoted(text);
     return "[" + out + "]";
   }
 
+  /// The keys of a site that `edit` says something of, each with its value as it is written; an empty one: the key is
+  /// to go. `hosts` are those that it has.
+  static std::vector<std::pair<std::string, std::string>> values_of(const SettingsEdit& edit,
+                                                                    std::vector<std::string> hosts) {
+    std::vector<std::pair<std::string, std::string>> out;
+    if (!edit.folder.empty()) out.emplace_back("document-root", quoted(edit.folder));
+    if (!edit.hosts.empty()) hosts = edit.hosts;
+    if (!edit.root_of.empty() && !text::contains(hosts, edit.root_of)) hosts.push_back(edit.root_of);
+    if (!edit.hosts.empty() || !edit.root_of.empty()) out.emplace_back("hosts", list_of(hosts));
+    if (edit.port) out.emplace_back("addresses", list_of({"localhost:" + std::to_string(*edit.port)}));
+    if (edit.fallback) out.emplace_back("fallback", edit.fallback->empty() ? "" : quoted(*edit.fallback));
+    return out;
+  }
+
+  static std::vector<std::string> hosts_in(const std::string& name, const toml::table& site) {
+    const auto* const written = site["hosts"].as_array();
+    if (written == nullptr) return {site["hosts"].value_or(usual_host(name))};
+    std::vector<std::string> out;
+    for (const auto& host : *written) out.push_back(host.value_or(std::string()));
+    return out;
+  }
+
   std::variant<std::string, Finding> change_site(const SettingsEdit& edit, const toml::table& site) {
     const std::size_t header = site.source().begin.line;
     if (header == 0 || site.is_inline() || !is_header(lines_[header - 1]))
       return refused("The site \"" + edit.site + "\" is not written as a table of its own", "Change it by hand.");
-    std::vector<std::string> hosts = edit.hosts;
-    if (!edit.root_of.empty() && hosts.empty()) {
-      if (const auto* const written = site["hosts"].as_array()) {
-        for (const auto& host : *written) hosts.push_back(host.value_or(std::string()));
-      } else {
-        hosts.push_back(site["hosts"].value_or(usual_host(edit.site)));
-      }
-    }
-    if (!edit.root_of.empty() && !text::contains(hosts, edit.root_of)) hosts.push_back(edit.root_of);
-    // From the last line to the first, so that the places of the others stay true.
-    std::vector<std::pair<std::string, std::string>> wanted;
-    if (!edit.folder.empty()) wanted.emplace_back("document-root", quoted(edit.folder));
-    if (!hosts.empty()) wanted.emplace_back("hosts", list_of(hosts));
-    if (edit.port) wanted.emplace_back("addresses", addresses_at(*edit.port));
-    if (edit.fallback) wanted.emplace_back("fallback", edit.fallback->empty() ? "" : quoted(*edit.fallback));
+    const auto wanted = values_of(edit, hosts_in(edit.site, site));
     std::vector<std::string> added;
     std::vector<std::pair<const toml::key*, const toml::node*>> present;
     for (const auto& [key, node] : site)
@@ -168,6 +170,7 @@ class Editor {
       if (const auto* const table = node.as_table(); table == nullptr || table->is_inline())
         last = std::max<std::size_t>(last, node.source().end.line);
     lines_.insert(lines_.begin() + static_cast<std::ptrdiff_t>(last), added.begin(), added.end());
+    // From the last line to the first, so that the places of the others stay true.
     std::sort(present.begin(), present.end(), [](const auto& a, const auto& b) {
       return a.second->source().begin.line > b.second->source().begin.line;
     });

@@ -219,14 +219,13 @@ class Reader : private reading::ValueReader {
       const auto* const type = take<std::string>(node, "The media type of " + ending, "a string");
       if (type == nullptr) continue;
       const std::string& value = type->get();
-      const std::size_t slash = value.find('/');
-      const std::string_view subtype =
-          http::trim(std::string_view(value).substr(std::min(slash, value.size())).substr(slash == value.npos ? 0 : 1));
+      const std::string_view bare = std::string_view(value).substr(0, value.find(';'));
+      const std::size_t slash = bare.find('/');
       if (!ending.starts_with('.') || ending.size() < 2 || ending.find('.', 1) != ending.npos) {
         bad_value(key.source(), "The ending \"" + ending + "\"", "is not one dot and what follows it",
                   "Write it as \".ts\".");
-      } else if (slash == value.npos || !http::is_token(value.substr(0, slash)) ||
-                 !http::is_token(http::trim(subtype.substr(0, subtype.find(';')))) || has_control(value)) {
+      } else if (slash == bare.npos || !http::is_token(bare.substr(0, slash)) ||
+                 !http::is_token(http::trim(bare.substr(slash + 1))) || has_control(value)) {
         bad_value(node, "The media type of " + ending, "is not a type and a subtype",
                   "Write it as \"text/typescript\".");
       } else {

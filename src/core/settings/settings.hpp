@@ -90,8 +90,8 @@ struct Site {
   std::vector<std::string> script_folders{"cgi-bin"};
   std::optional<std::vector<std::string>> interpreters;        ///< The languages that may run; nullopt: all.
   std::vector<std::string> hidden_files_shown{".well-known"};  ///< Of the names that begin with a dot; "*": all.
-  std::vector<Fallback> fallbacks;            ///< The one for "/" among them.
-  std::vector<std::string> linked_folders{};  ///< Real paths to which links may lead out of the root.
+  std::vector<Fallback> fallbacks;                             ///< The one for "/" among them.
+  std::vector<std::string> linked_folders{};                   ///< Real paths to which links may lead out of the root.
   std::vector<std::pair<std::string, std::string>> answer_fields;  ///< Added to every answer that has none of the name.
   std::map<int, std::string> problem_pages;  ///< Files below the root that are shown in place of our page, by status.
   std::vector<std::string> environment;      ///< "NAME=value" for its scripts.

@@ -32,15 +32,7 @@ constexpr std::size_t kMostNamesToCompare = 20000;
 /// So many take well below a millisecond.
 constexpr std::size_t kFewNames = 300;
 
-std::vector<std::string> split(std::string_view path) {
-  std::vector<std::string> out;
-  while (!path.empty()) {
-    const std::size_t slash = std::min(path.find('/'), path.size());
-    if (slash > 0) out.emplace_back(path.substr(0, slash));
-    path.remove_prefix(std::min(slash + 1, path.size()));
-  }
-  return out;
-}
+std::vector<std::string_view> split(std::string_view path) { return text::parts_of(path, '/'); }
 
 std::string joined(const std::vector<std::string>& parts, std::size_t from, std::size_t to) {
   std::string out;
@@ -234,14 +226,18 @@ class Resolver {
   }
 
   /// The mount with the longest path that the asked one begins with.
-  const Mount* find_mount() const {
-    const Mount* found = nullptr;
+  const Mount* find_mount() const { return longest_beginning(site_.mounts); }
+
+  /// The one whose path is the longest that the asked one begins with; null if there is none.
+  template <typename WithPath>
+  const WithPath* longest_beginning(const std::vector<WithPath>& all) const {
+    const WithPath* found = nullptr;
     std::size_t longest = 0;
-    for (const Mount& mount : site_.mounts) {
-      const auto parts = split(mount.path);
+    for (const WithPath& one : all) {
+      const auto parts = split(one.path);
       if ((found != nullptr && parts.size() <= longest) || parts.size() > parts_.size()) continue;
       if (!std::equal(parts.begin(), parts.end(), parts_.begin())) continue;
-      found = &mount;
+      found = &one;
       longest = parts.size();
     }
     return found;
@@ -357,7 +353,7 @@ class Resolver {
     for (const Mount& mount : site_.mounts) {
       const auto parts = split(mount.path);
       if (parts.size() == count + 1 && std::equal(parts.begin(), parts.end() - 1, parts_.begin()))
-        names.push_back(parts.back());
+        names.emplace_back(parts.back());
     }
     return names;
   }
@@ -456,10 +452,7 @@ class Resolver {
   /// True for what the system knows to start. A byte-order mark keeps a first line from being recognised, which is a
   /// problem to be told and not to be hidden.
   static bool starts_itself(std::string_view start) {
-    return start.starts_with("#!") || start.starts_with("\xef\xbb\xbf#!") ||
-           start.starts_with(
-               "\x7f"
-               "ELF");
+    return start.starts_with("#!") || start.starts_with("\xef\xbb\xbf#!") || script::is_compiled(start);
   }
 
   static std::string start_of(const Entry& entry) {
@@ -503,17 +496,8 @@ class Resolver {
   /// What answers for paths that match nothing here: the fallback of the longest path. One for a path above a mount is
   /// not for what is mounted.
   const Fallback* find_fallback() const {
-    const Fallback* found = nullptr;
-    std::size_t longest = 0;
-    for (const Fallback& fallback : site_.fallbacks) {
-      const auto parts = split(fallback.path);
-      if (parts.size() < skip_ || parts.size() > parts_.size() || (found != nullptr && parts.size() <= longest))
-        continue;
-      if (!std::equal(parts.begin(), parts.end(), parts_.begin())) continue;
-      found = &fallback;
-      longest = parts.size();
-    }
-    return found;
+    const Fallback* const found = longest_beginning(site_.fallbacks);
+    return found != nullptr && split(found->path).size() >= skip_ ? found : nullptr;
   }
 
   /// The script that answers in place of what does not exist.

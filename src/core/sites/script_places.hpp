@@ -26,7 +26,8 @@ bool is_mounted_file(const Site& site, std::string_view real);
 /// to it, and stands in one of those folders itself.
 bool is_linked_as_script_folder(const Site& site, const files::Folder& root, std::string_view relative);
 
-/// True if a script folder right below `root` leads to `folder`, a real path in the folder `linked`, or to one on the way.
+/// True if a script folder right below `root` leads to `folder`, a real path in the folder `linked`, or to one on the
+/// way.
 bool is_linked_from_script_folder(const Site& site, const files::Folder& root, std::string_view linked,
                                   std::string_view folder);
 

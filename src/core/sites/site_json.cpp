@@ -1,9 +1,8 @@
 // See site_json.hpp.
 #include "core/sites/site_json.hpp"
 
-#include "core/text/json.hpp"
-
 #include "core/sites/choose.hpp"
+#include "core/text/json.hpp"
 #include "core/text/text.hpp"
 
 namespace porter::sites {

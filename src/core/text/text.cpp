@@ -93,12 +93,6 @@ std::string_view without_ending(std::string_view name) {
 
 }  // namespace
 
-std::string expand_tabs(std::string_view text) {
-  std::string out;
-  for (const char c : text) out.append(c == '\t' ? 4 : 1, c == '\t' ? ' ' : c);
-  return out;
-}
-
 std::string to_utf8(std::string_view text) {
   std::string out;
   out.reserve(text.size());
@@ -154,6 +148,22 @@ std::string escape_line(std::string_view text) {
     text.remove_prefix(bytes.size());
   }
   return out;
+}
+
+std::string show_line(std::string_view line) {
+  std::string spaced;
+  for (const char c : line) spaced.append(c == '\t' ? 4 : 1, c == '\t' ? ' ' : c);
+  return escape_line(spaced);
+}
+
+std::vector<std::string_view> parts_of(std::string_view text, char separator) {
+  std::vector<std::string_view> parts;
+  while (!text.empty()) {
+    const std::size_t end = std::min(text.find(separator), text.size());
+    if (end > 0) parts.push_back(text.substr(0, end));
+    text.remove_prefix(std::min(end + 1, text.size()));
+  }
+  return parts;
 }
 
 std::string shell_word(std::string_view word) {

@@ -7,6 +7,7 @@
 #include <span>
 #include <string>
 #include <string_view>
+#include <vector>
 
 namespace porter::text {
 
@@ -17,8 +18,11 @@ std::string escape_html(std::string_view text);
 /// change the writing direction, and bytes that are not UTF-8 are written as \xNN.
 std::string escape_line(std::string_view text);
 
-/// `text` with four spaces for each tab.
-std::string expand_tabs(std::string_view text);
+/// As escape_line(), for a line of a source or of an error stream: tabs indent, so four spaces stand for each.
+std::string show_line(std::string_view line);
+
+/// What stands between the separators, empty parts left out. The views are into `text`.
+std::vector<std::string_view> parts_of(std::string_view text, char separator);
 
 /// `text` with every byte that is not part of well-formed UTF-8 replaced by U+FFFD.
 std::string to_utf8(std::string_view text);

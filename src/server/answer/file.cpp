@@ -131,10 +131,7 @@ void FileAnswer::note_source() {
   if (!text::contains(kOfPages, ending)) return;
   const std::string start = read_part(found_.file.get(), 0, std::min<std::size_t>(kLookedThrough, size_));
   if (start.find("<?php") == start.npos) return;
-  Finding remark{Code::source_sent_as_text, {}};
-  remark.facts.emplace_back("file", found_.path);
-  remark.facts.emplace_back("ending", ending);
-  turn_.exchange().findings.push_back(std::move(remark));
+  turn_.exchange().findings.push_back({Code::source_sent_as_text, {{"file", found_.path}, {"ending", ending}}});
   // What is quickly answered is not looked through.
   kept_at_.reset();
 }

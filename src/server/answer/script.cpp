@@ -209,10 +209,7 @@ void ScriptAnswer::note_errors() {
   constexpr std::size_t kMostLines = 20;
   constexpr std::size_t kLongestLine = 1000;
   RunFacts& run = facts();
-  for (std::string_view rest = run_->source().error_text(); !rest.empty();) {
-    const std::size_t end = std::min(rest.find('\n'), rest.size());
-    std::string_view line = rest.substr(0, end);
-    rest.remove_prefix(std::min(end + 1, rest.size()));
+  for (std::string_view line : text::parts_of(run_->source().error_text(), '\n')) {
     if (line.ends_with('\r')) line.remove_suffix(1);
     if (line.find_first_not_of(" \t") == line.npos) continue;
     if (run.error_lines.size() == kMostLines) {

@@ -6,10 +6,10 @@
 #include <optional>
 #include <string>
 #include <string_view>
-#include "core/text/json.hpp"
 
 #include "core/findings/finding.hpp"
 #include "core/settings/read_settings.hpp"
+#include "core/text/json.hpp"
 #include "run/event.hpp"
 
 namespace porter::server {

@@ -1,7 +1,7 @@
 // What a service manager (systemd) hands to the server, and is told by it.
 //
-// Its library is loaded only where there is one: with all that it needs in turn it takes as much memory as a tenth of an
-// idle server.
+// Its library is loaded only where there is one: with all that it needs in turn it takes as much memory as a tenth of
+// an idle server.
 #pragma once
 
 #include <vector>

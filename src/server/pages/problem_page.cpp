@@ -76,14 +76,14 @@ std::string problem_text(const Problem& problem) {
   if (!problem.source.empty()) {
     out += "\nThe source around it:\n";
     for (const script::SourceLine& line : problem.source)
-      fmt::format_to(into, "{} {:>5}  {}\n", line.is_marked ? '>' : ' ', line.number, text::escape_line(text::expand_tabs(line.text)));
+      fmt::format_to(into, "{} {:>5}  {}\n", line.is_marked ? '>' : ' ', line.number, text::show_line(line.text));
   }
   if (!problem.written.errors.empty()) out += "\nThe end of the script's error stream:\n";
-  for (const std::string& line : problem.written.errors) fmt::format_to(into, "  {}\n", text::escape_line(text::expand_tabs(line)));
+  for (const std::string& line : problem.written.errors) fmt::format_to(into, "  {}\n", text::show_line(line));
   if (!problem.written.page.empty()) out += "\nWhat the script had printed before:\n";
   for (std::string_view rest = problem.written.page; !rest.empty();) {
     const std::size_t end = std::min(rest.find('\n'), rest.size());
-    fmt::format_to(into, "  {}\n", text::escape_line(text::expand_tabs(rest.substr(0, end))));
+    fmt::format_to(into, "  {}\n", text::show_line(rest.substr(0, end)));
     rest.remove_prefix(std::min(end + 1, rest.size()));
   }
   return out;

@@ -19,8 +19,8 @@ struct Written {
 /// What there is to tell. The references must last as long as it does.
 struct Problem {
   const Finding& finding;
-  std::string asked;                       ///< "GET /timetable"; empty if it could not be read.
-  const std::vector<std::string>& trail;   ///< How it came to this.
+  std::string asked;                      ///< "GET /timetable"; empty if it could not be read.
+  const std::vector<std::string>& trail;  ///< How it came to this.
   Written written;
   std::vector<script::SourceLine> source;  ///< The lines around the place that the finding names.
 };

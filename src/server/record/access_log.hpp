@@ -27,8 +27,8 @@ class thread_pool;
 
 namespace porter::server {
 
-/// Appends the line: the Common Log Format followed by referrer and user agent, or a JSON object. What a client sent
-/// cannot break out of its place.
+/// Appends the line: the Common Log Format, followed by referrer and user agent or not, or a JSON object. What a client
+/// sent cannot break out of its place.
 void append_access_line(std::string& out, const Exchange& exchange, AccessLog::Format format);
 
 /// write() may be called from any thread, and from several at once.

@@ -92,7 +92,7 @@ void append_error_lines(std::string& out, const RunFacts& run, bool coloured) {
   const auto append = [&](std::string_view text) {
     if (coloured) out += "\x1b[33m";
     out += kMark;
-    append_escaped(out, text::expand_tabs(text));
+    out += text::show_line(text);
     if (coloured) out += "\x1b[0m";
     out += '\n';
   };
