@@ -11,6 +11,7 @@
 #include <array>
 #include <cstdlib>
 #include <memory>
+#include <optional>
 #include <string_view>
 
 #include "core/files/content.hpp"
@@ -67,8 +68,13 @@ std::vector<std::string> kept_from_scripts() {
       "UBSAN_ TSAN_ CCACHE_",
       ' ');
   // What the session had from its beginning was exported by nobody.
-  const std::string session = "/proc/" + std::to_string(::getsid(0)) + "/environ";
-  const std::string before = '\0' + files::content_of(session).value_or("");
+  const auto environment_of = [](pid_t process) {
+    return files::content_of("/proc/" + std::to_string(process) + "/environ");
+  };
+  std::optional<std::string> begun = environment_of(::getsid(0));
+  // In a container the session may have been begun outside, where nothing of it can be seen.
+  if (!begun) begun = environment_of(::getppid());
+  const std::string before = '\0' + begun.value_or("");
   const std::vector<std::string> passed = passed_on();
   std::vector<std::string> out;
   for (const std::string& variable : own_environment()) {

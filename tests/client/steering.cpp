@@ -308,7 +308,9 @@ TEST_CASE("check, log and autostart tell what they know as JSON, and what is exp
   CHECK(json::parse(home.run({"check", "--json"}).output)["findings"].size() == 1);
   home.settings("[site.tides]\ndocument-root = \"pages\"\n");
   CHECK(json::parse(home.run({"check", "--json"}).output)["findings"].empty());
-  const Outcome start = home.paste("QUAY_KEY=1 uporter start --settings porter.toml");
+  const Outcome start = home.paste(
+      "env -i HOME=\"$HOME\" PATH=\"$PATH\" XDG_STATE_HOME=\"$XDG_STATE_HOME\" QUAY_KEY=1 "
+      "uporter start --settings porter.toml");
   CHECK(start.status == 0);
   CHECK(has(start.output, "QUAY_KEY"));
   CHECK(home.ask("tides.localhost", "/cgi-bin/warns").body == "page");
