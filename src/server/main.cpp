@@ -77,8 +77,9 @@ std::variant<std::string, Finding> real_folder(const std::string& folder) {
   return std::string(real.data());
 }
 
-int explain_listen_error(const Address& address, ListenError error) {
+int explain_listen_error(const std::string& folder, const Address& address, ListenError error) {
   Finding finding = listen_finding(address, error);
+  finding.facts.emplace_back("folder_quoted", text::shell_word(folder));
   const int other = error.number == EADDRINUSE && address.port < 65535 ? address.port + 1 : kUsualPort;
   finding.facts.emplace_back("other", std::to_string(other));
   return fail(error.number == EADDRINUSE ? kPortTaken : error.number == EACCES ? kBadUse : 1, finding);
@@ -193,7 +194,7 @@ int serve_folder(const Options& options) {
   StartLines start;
   Address address{options.reach, {}, options.port < 0 ? kUsualPort : static_cast<std::uint16_t>(options.port)};
   auto opened = options.port < 0 ? listen_from(address, kPortsTried) : listen_on(address);
-  if (const auto* const error = std::get_if<ListenError>(&opened)) return explain_listen_error(address, *error);
+  if (const auto* const error = std::get_if<ListenError>(&opened)) return explain_listen_error(root, address, *error);
   run::hold_kin();
   auto warden = run::start_warden(run::WardenIs::nobodys);
   if (options.port < 0 && address.port != kUsualPort) {

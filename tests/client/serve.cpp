@@ -70,7 +70,7 @@ TEST_CASE("a taken port is named with its holder, or stepped over") {
   CHECK(outcome.status == 3);
   CHECK(outcome.output.find("Port " + taken.port() + " is taken by client_tests (process " +
                             std::to_string(::getpid())) != std::string::npos);
-  CHECK(outcome.output.find("uporter serve --port ") != std::string::npos);
+  CHECK(outcome.output.find("uporter serve " + folder.path() + " --port ") != std::string::npos);
 
   const TakenPort usual(8080);
   Program program({built("uporter"), "serve", folder.path()});

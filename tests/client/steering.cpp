@@ -8,6 +8,7 @@
 
 #include "support/support.hpp"
 
+#include "core/files/content.hpp"
 #include "core/text/json.hpp"
 
 using namespace porter::test;
@@ -28,7 +29,8 @@ class Home {
     write("porter.toml", "addresses = [" + std::to_string(port_) + "]\n" + text);
   }
   Outcome run(std::vector<std::string> words) const {
-    const bool names_them = std::find(words.begin(), words.end(), "--settings") != words.end();
+    const auto has_word = [&](const char* word) { return std::find(words.begin(), words.end(), word) != words.end(); };
+    const bool names_them = has_word("--settings") || has_word("serve") || has_word("--at");
     words.insert(words.begin(), built("uporter"));
     if (!names_them) words.insert(words.end(), {"--settings", path("porter.toml")});
     return run_program(words);
@@ -62,12 +64,14 @@ void check_says(const Outcome& outcome, const std::vector<std::string>& parts) {
   }
 }
 
-/// The command behind "What to do:" on a page of plain text.
+/// The command that a page of plain text advises, or a command that is not followed.
 std::string remedy_in(const std::string& page) {
-  const std::size_t at = page.find("What to do: ");
+  const std::size_t advice = page.find("What to do: ");
+  const std::size_t at = advice != page.npos ? advice : page.rfind(". ", page.size() - 3);
   if (at == page.npos) return {};
-  const std::string line = page.substr(at, page.find('\n', at) - at);
-  for (const char* const begin : {"uporter ", "chmod ", "mv ", "sed ", "mkdir ", "rm "})
+  const std::string rest = page.substr(at, page.find('\n', at) - at);
+  const std::string line = rest.substr(0, rest.find(", or end that program"));
+  for (const char* const begin : {"echo ", "sudo ", "uporter ", "chmod ", "mv ", "sed ", "mkdir ", "rm "})
     if (const std::size_t command = line.find(begin); command != line.npos) return line.substr(command);
   return {};
 }
@@ -123,6 +127,10 @@ TEST_CASE("what a page advises to type works as it stands") {
        "/x.py", 403, 404, ""},
       {"a root that is gone", [](const Home& home) { std::filesystem::remove_all(home.path("the site")); }, "/", 500,
        200, ""},
+      {"an editor's copy", [](const Home& home) { home.write("the site/q uay.txt~", "quay"); }, "/q%20uay.txt~", 403,
+       404, ""},
+      {"a pipe", [](const Home& home) { ::mkfifo(home.path("the site/q uay").c_str(), 0644); }, "/q%20uay", 403, 404,
+       ""},
       {"a file with a dot", [](const Home& home) { home.write("the site/.quay", "quay"); }, "/.quay", 403, 404, ""},
       {"a file that cannot be read", [](const Home& home) { home.write("the site/q uay", "quay", 0); }, "/q%20uay",
        ::getuid() == 0 ? 200 : 403, 200, "quay"},
@@ -149,6 +157,59 @@ TEST_CASE("what a page advises to type works as it stands") {
       return after.status == row.after;
     }));
     CHECK(has(after.body, row.shown));
+  }
+}
+
+TEST_CASE("what a command advises to type works as it stands") {
+  struct Row {
+    const char* name;
+    std::vector<std::string> words;  ///< "~" stands for the home.
+    std::string command;             ///< How the advised command begins.
+    std::string shown;  ///< What it says, or what stands in "~/asked" after a command for the administrator.
+    int status = 0;     ///< With which the words end when they are given again.
+  };
+  // Programs that would change this machine write down what they were asked for; a server ends by itself.
+  const std::string asked = "#!/bin/sh\nexec >>\"$HOME/asked\"\necho \"$@\"\ncat\n";
+  const std::string timed = "#!/bin/sh\ncase $1 in serve) exec timeout -s INT 2 " + built("uporter") +
+                            " \"$@\";; *) exec " + built("uporter") + " \"$@\";; esac\n";
+  const std::vector<Row> rows = {
+      {"no server", {"log"}, "uporter start", "tides", 0},
+
+      {"a file to be served", {"serve", "~/the site/kept.txt"}, "uporter serve", "the site", 2},
+      {"a port that is taken", {"serve", "~/the site", "--port", "PORT"}, "uporter serve", "the site", 3},
+      {"a folder outside", {"explain", "~/papers/a b/quay.txt"}, "uporter mount add", "papers", 0},
+      {"a name that leads elsewhere",
+       {"explain", "http://gulls.test:PORT/"},
+       "echo",
+       "tee -a /etc/hosts\n127.0.0.1 gulls.test",
+       1},
+      {"no server at a port", {"status", "--at", "1"}, "uporter status --all", "", 1},
+  };
+  for (const Row& row : rows) {
+    CAPTURE(row.name);
+    const Home home;
+    home.write("the site/kept.txt", "x");
+    home.write("papers/a b/quay.txt", "x");
+    home.write("bin/sudo", asked, 0755);
+    home.write("bin/uporter", timed, 0755);
+    home.settings("[site.tides]\ndocument-root = \"the site\"\nhosts = [\"gulls.test\"]\n");
+    if (row.words[0] != "log") REQUIRE(home.run({"start"}).status == 0);
+    std::vector<std::string> words;
+    for (std::string word : row.words) {
+      if (word[0] == '~') word.replace(0, 1, home.path("").substr(0, home.path("").size() - 1));
+      if (const std::size_t at = word.find("PORT"); at != word.npos) word.replace(at, 4, std::to_string(home.port()));
+      words.push_back(word);
+    }
+    const Outcome before = home.run(words);
+    CAPTURE(before.output);
+    const std::string command = remedy_in(before.output);
+    CAPTURE(command);
+    CHECK(command.starts_with(row.command));
+    const Outcome pasted = home.paste("PATH=~/bin:$PATH; " + command);
+    CAPTURE(pasted.output);
+    CHECK(pasted.status % 124 == 0);
+    CHECK(has(pasted.output + porter::files::content_of(home.path("asked")).value_or(""), row.shown));
+    CHECK(home.run(words).status == row.status);
   }
 }
 

@@ -336,10 +336,10 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "{advice}"},
 
     {Code::port_taken, "port-taken", 500, "The port is taken", "Port {port} is taken by {holder}.",
-     "Use another port[: uporter serve --port {other}], or end that program."},
+     "Use another port[: uporter serve {folder_quoted} --port {other}], or end that program."},
     {Code::port_reserved, "port-reserved", 500, "A port of the administrator",
      "Port {port} is below 1024, and only the administrator may open it.",
-     "Use a port from 1024 on[: uporter serve --port {other}], or allow it for good:",
+     "Use a port from 1024 on[: uporter serve {folder_quoted} --port {other}], or allow it for good:",
      "echo net.ipv4.ip_unprivileged_port_start={port} | sudo tee /etc/sysctl.d/60-porter.conf && sudo sysctl --system"},
     {Code::address_not_here, "address-not-here", 500, "Not an address of this machine",
      "{address} is not an address of this machine.", "See which it has:", "ip -brief address"},
@@ -403,7 +403,7 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "The calls are described in docs/control.openapi.yaml."},
     {Code::no_settings, "no-settings", 409, "A server without settings",
      "This server shows the folder {folder} and goes by no settings, so there are none to read again or to change.",
-     "Add the folder to settings, and have those served:", "uporter site add NAME {folder_quoted} && uporter start"},
+     "Add the folder to settings, and have those served:", "uporter site add {name} {folder_quoted} && uporter start"},
 });
 
 constexpr auto codes_in_order() {

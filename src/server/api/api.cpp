@@ -2,6 +2,7 @@
 #include "server/api/api.hpp"
 
 #include <algorithm>
+#include <cctype>
 #include <iterator>
 
 #include "core/text/text.hpp"
@@ -53,7 +54,13 @@ asio::awaitable<Reply> Api::made_elsewhere(std::function<Json(const Snapshot&)> 
 }
 
 Finding Api::no_settings() const {
-  return {Code::no_settings, {{"folder", instance_.root}, {"folder_quoted", text::shell_word(instance_.root)}}};
+  // A name that is a host's too, since the site is found at NAME.localhost.
+  std::string name = text::to_lower(instance_.root.substr(instance_.root.rfind('/') + 1));
+  std::replace_if(
+      name.begin(), name.end(), [](unsigned char c) { return std::isalnum(c) == 0; }, '-');
+  if (name.find_first_not_of('-') == name.npos) name = "pages";
+  return {Code::no_settings,
+          {{"folder", instance_.root}, {"folder_quoted", text::shell_word(instance_.root)}, {"name", name}}};
 }
 
 }  // namespace porter::server
