@@ -61,7 +61,7 @@ asio::awaitable<void> Connection::serve() {
     bool is_lost = false;
     try {
       take_settings();
-      turn_.emplace(*this);
+      turn_ = std::make_unique<Turn>(*this);
       const bool is_done = read == HeadRead::whole && answer_at_once();
       if (!is_done) co_await answer(read);
     } catch (const std::exception&) {

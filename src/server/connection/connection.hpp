@@ -82,7 +82,7 @@ class Connection : public std::enable_shared_from_this<Connection> {
   std::optional<KnownHost> known_host_;
   std::size_t head_length_ = 0;  ///< As read_head() has found it.
   std::optional<http::HeadProblem> head_problem_;
-  std::optional<Turn> turn_;    ///< Of the request in progress.
+  std::unique_ptr<Turn> turn_;  ///< Of the request in progress; on its own, since most connections are idle.
   bool is_unfinished_ = false;  ///< Its answer lay ready, and a part of it is still to be sent.
   bool keeps_ = true;
   std::vector<http::Field> field_space_;  ///< Memory of an earlier head's fields, for the next.
