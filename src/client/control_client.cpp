@@ -63,25 +63,34 @@ class Connection {
     return parser.release();
   }
 
-  /// Reads an answer of any length and hands each line of it to `take`, until that returns false. False: there was no
-  /// answer. True and whatever came otherwise.
-  bool read_lines(const std::function<bool(const std::string&)>& take) {
+  /// Reads an answer of any length and hands it to `take` piece by piece, until that returns false. The status; 0:
+  /// there was no answer.
+  int read_pieces(const std::function<bool(int status, std::string_view)>& take) {
     http::response_parser<http::buffer_body> parser;
     parser.body_limit(boost::none);
     stream_.expires_never();
     http::async_read_header(stream_, buffer_, parser, note());
-    if (!step()) return false;
+    if (!step()) return 0;
+    const int status = parser.get().result_int();
     std::array<char, 16 * 1024> space;
-    std::string received;
     while (!parser.is_done()) {
       parser.get().body() = {space.data(), space.size(), true};
       http::async_read_some(stream_, buffer_, parser, note());
       if (!step() && error_ != http::error::need_buffer) break;
-      received.append(space.data(), space.size() - parser.get().body().size);
-      for (std::size_t end = 0; (end = received.find('\n')) != received.npos; received.erase(0, end + 1))
-        if (!take(received.substr(0, end))) return true;
+      if (!take(status, {space.data(), space.size() - parser.get().body().size})) break;
     }
-    return true;
+    return status;
+  }
+
+  /// The same line by line, without their ends.
+  int read_lines(const std::function<bool(const std::string&)>& take) {
+    std::string received;
+    return read_pieces([&](int, std::string_view piece) {
+      received += piece;
+      for (std::size_t end = 0; (end = received.find('\n')) != received.npos; received.erase(0, end + 1))
+        if (!take(received.substr(0, end))) return false;
+      return true;
+    });
   }
 
  private:
@@ -119,7 +128,37 @@ bool ask_for_lines(const machine::Instance& instance, const std::string& target,
   Connection connection(kMostWait);
   if (!connection.open(instance.socket) || !connection.send("GET", target, nullptr)) return false;
   return connection.read_lines(
-      [&take](const std::string& line) { return take(nlohmann::json::parse(line, nullptr, false)); });
+             [&take](const std::string& line) { return take(nlohmann::json::parse(line, nullptr, false)); }) != 0;
+}
+
+Reply ask_for_bytes(const machine::Instance& instance, const std::string& target,
+                    const std::function<bool(std::string_view)>& take) {
+  Connection connection(kMostWait);
+  if (!connection.open(instance.socket) || !connection.send("GET", target, nullptr))
+    return {0, "its control socket " + instance.socket + " cannot be reached"};
+  std::string problem;
+  const int status = connection.read_pieces([&](int came, std::string_view piece) {
+    if (came == 200) return take(piece);
+    problem += piece;
+    return true;
+  });
+  if (status == 0) return {0, "it does not answer at its control socket " + instance.socket};
+  return {status, nlohmann::json::parse(problem, nullptr, false)};
+}
+
+bool ask_for_events(const machine::Instance& instance,
+                    const std::function<bool(const std::string& type, const nlohmann::json& data)>& take) {
+  Connection connection(kMostWait);
+  if (!connection.open(instance.socket) || !connection.send("GET", "/v1/events", nullptr)) return false;
+  std::string type;
+  return connection.read_lines([&](const std::string& line) {
+    constexpr std::string_view kType = "event: ";
+    constexpr std::string_view kData = "data: ";
+    if (line.starts_with(kType)) type = line.substr(kType.size());
+    if (line.starts_with(':')) return take("", nullptr);
+    if (!line.starts_with(kData)) return true;
+    return take(type, nlohmann::json::parse(line.substr(kData.size()), nullptr, false));
+  }) != 0;
 }
 
 }  // namespace porter::client

@@ -43,18 +43,6 @@ constexpr int kAlreadyRunning = 4;
 constexpr std::chrono::milliseconds kLookEvery{20};
 constexpr off_t kLargeLog = 1024 * 1024;
 
-Finding not_running(const machine::Instance& instance) {
-  return {Code::server_not_running, {{"settings", instance.settings}, {"option", instance.option()}}};
-}
-
-Finding unreachable(const machine::Instance& instance, const std::string& reason) {
-  Finding finding{Code::server_unreachable,
-                  {{"subject", instance.subject()}, {"reason", reason}, {"option", instance.option()}}};
-  if (const pid_t process = machine::lock_holder(instance).value_or(0); process > 0)
-    finding.facts.emplace_back("process", std::to_string(process));
-  return finding;
-}
-
 /// The process of a running server, held by itself and not by its number, so that no other one can be meant.
 class ServerProcess {
  public:

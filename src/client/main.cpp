@@ -2,10 +2,12 @@
 #include <cstdio>
 #include <functional>
 #include <string>
+#include <tuple>
 
 #include <CLI/CLI.hpp>
 
 #include "client/autostart.hpp"
+#include "client/exchange_commands.hpp"
 #include "client/explain_commands.hpp"
 #include "client/instance_commands.hpp"
 #include "client/interpreters.hpp"
@@ -28,6 +30,10 @@ struct CommandLine {
   ServeOptions serve;
   RehearseOptions rehearse;
   LogOptions log;
+  ExchangesOptions exchanges;
+  ExchangeOptions exchange;
+  AgainOptions again;
+  CompareOptions compare;
   SiteOptions site;
   MountOptions mount;
   std::string what;
@@ -193,6 +199,71 @@ void add_explaining(CLI::App& app, CommandLine& line) {
            line);
 }
 
+void add_exchanges(CLI::App& app, CommandLine& line) {
+  ExchangesOptions& all = line.exchanges;
+  CLI::App* const exchanges = add_to_running(app, line, "exchanges", "List what went over the wire, an exchange a line",
+                                             [&line](const Meant& meant) {
+                                               line.exchanges.form = line.form();
+                                               return run_exchanges(meant, line.exchanges);
+                                             });
+  add_json(exchanges, line);
+  exchanges->add_flag("--follow", all.follow, "Go on with those that come");
+  exchanges->add_option("--site", all.site, "Only those of one site");
+  exchanges->add_option("--status", all.status, "Only those with this status; 4xx stands for all from 400 to 499");
+  exchanges->add_option("--method", all.method, "Only those with this method");
+  exchanges->add_option("--text", all.text, "Only those in which each of these words was sent, either way");
+  exchanges->add_option("--most", all.most, "How many; 40 by default")->check(CLI::Range(1, 10'000));
+  exchanges->add_option("--har", all.har, "Write them to this file as HAR 1.2; - for standard output");
+  exchanges->add_flag("--with-secrets", all.with_secrets, "Have cookies and passwords in the HAR");
+
+  ExchangeOptions& one = line.exchange;
+  CLI::App* const exchange =
+      add_to_running(app, line, "exchange", "Show one exchange: request, answer, time, run, and how it was decided",
+                     [&line](const Meant& meant) {
+                       line.exchange.form = line.form();
+                       return run_exchange(meant, line.exchange);
+                     });
+  exchange->add_option("NUMBER", one.number, "The number of the exchange")->required();
+  add_json(exchange, line);
+  using Part = ExchangeOptions::Part;
+  const std::tuple<const char*, Part, const char*> parts[] = {
+      {"--request", Part::request, "Print the bytes of the request alone, for pipes"},
+      {"--answer", Part::answer, "Print the bytes of the answer alone"},
+      {"--page", Part::page, "Print the body of the answer alone, with all codings taken off"},
+      {"--curl", Part::curl, "Print a command for curl that sends the same"}};
+  for (const auto& [name, part, text] : parts)
+    exchange->add_flag_callback(
+        name, [&one, part = part] { one.part = part; }, text);
+
+  AgainOptions& again = line.again;
+  CLI::App* const repeat =
+      add_to_running(app, line, "again", "Send a request once more, as it was or changed, and tell what differs",
+                     [&line](const Meant& meant) {
+                       line.again.form = line.form();
+                       return run_again(meant, line.again);
+                     });
+  repeat->add_option("NUMBER", again.number, "The number of the exchange")->required();
+  add_json(repeat, line);
+  repeat->add_option("--method", again.method, "The method in place of what it was");
+  repeat->add_option("--target", again.target, "The path and query in place of what they were");
+  repeat->add_option("--field", again.fields,
+                     "A field in place of that of its name, \"Name: value\"; may be given several times");
+  repeat->add_option("--without", again.without, "The name of a field to leave out; may be given several times");
+  repeat->add_option("--body", again.body, "A file to be sent as the body; - for standard input");
+  repeat->add_flag("--yes", again.yes, "Send it without a question, also where it may change something");
+
+  CompareOptions& sides = line.compare;
+  CLI::App* const compare =
+      add_to_running(app, line, "compare", "Tell what differs between two exchanges", [&line](const Meant& meant) {
+        line.compare.form = line.form();
+        return run_compare(meant, line.compare);
+      });
+  const char* const kSide = "The number of an exchange, an entry of a HAR such as good.har#1, or a file";
+  compare->add_option("LEFT", sides.left, kSide)->required();
+  compare->add_option("RIGHT", sides.right, kSide)->required();
+  add_json(compare, line);
+}
+
 void add_rehearsal(CLI::App& app, CommandLine& line) {
   RehearseOptions& options = line.rehearse;
   CLI::App* const command =
@@ -242,6 +313,7 @@ int main(int argc, char** argv) {
   add_instance(app, line);
   add_sites(app, line);
   add_explaining(app, line);
+  add_exchanges(app, line);
   add_rehearsal(app, line);
   try {
     app.parse(argc, argv);

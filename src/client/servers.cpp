@@ -131,4 +131,16 @@ std::string current_folder() {
   return error ? "/" : here;
 }
 
+Finding not_running(const machine::Instance& instance) {
+  return {Code::server_not_running, {{"settings", instance.settings}, {"option", instance.option()}}};
+}
+
+Finding unreachable(const machine::Instance& instance, const std::string& reason) {
+  Finding finding{Code::server_unreachable,
+                  {{"subject", instance.subject()}, {"reason", reason}, {"option", instance.option()}}};
+  if (const pid_t process = machine::lock_holder(instance).value_or(0); process > 0)
+    finding.facts.emplace_back("process", std::to_string(process));
+  return finding;
+}
+
 }  // namespace porter::client

@@ -38,6 +38,10 @@ std::variant<machine::Instance, Finding> find_server(const Meant& meant);
 /// The server that was found; nullopt: none was, and that has been told to the person.
 std::optional<machine::Instance> found_or_told(std::variant<machine::Instance, Finding> found);
 
+/// The finding for a server that does not run, and for one that runs and cannot be asked.
+Finding not_running(const machine::Instance& instance);
+Finding unreachable(const machine::Instance& instance, const std::string& reason);
+
 /// The folder that the command is given in.
 std::string current_folder();
 

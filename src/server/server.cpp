@@ -46,6 +46,7 @@ std::shared_ptr<const Snapshot> Server::make_snapshot(Settings settings) const {
   const AccessLog& log = now.access_log;
   const bool same_log = snapshot_ && snapshot_->access_log && snapshot_->access_log->log().file == log.file &&
                         snapshot_->access_log->log().format == log.format;
+  shared_.exchanges.set_bounds(now.exchanges);
   if (same_log) {
     snapshot->access_log = snapshot_->access_log;
   } else if (!log.file.empty()) {

@@ -47,7 +47,8 @@ Worker::Worker(Shared& shared, asio::io_context& context, std::shared_ptr<const 
       work_(context_.get_executor()),
       sweep_timer_(context_),
       runs_(context_.get_executor()),
-      served_(std::make_shared<Served>(std::move(snapshot))) {}
+      served_(std::make_shared<Served>(std::move(snapshot))),
+      shelf_(answerer.is_recorded() ? &shared.exchanges.add_shelf() : nullptr) {}
 
 WorkerThread::WorkerThread(Shared& shared, std::shared_ptr<const Snapshot> snapshot, Answerer& answerer)
     : context_(BOOST_ASIO_CONCURRENCY_HINT_UNSAFE_IO),

@@ -22,6 +22,8 @@
 #include "run/helpers.hpp"
 #include "run/run.hpp"
 #include "server/answer/writer.hpp"
+#include "server/record/event_hub.hpp"
+#include "server/record/exchange_store.hpp"
 #include "server/record/journal.hpp"
 #include "server/snapshot.hpp"
 
@@ -43,6 +45,8 @@ struct Shared {
   Journal* journal = nullptr;
   std::atomic<std::size_t> connections{0};  ///< Of clients of the sites.
   run::Helpers helpers;
+  ExchangeStore exchanges;
+  EventHub events{exchanges};
 };
 
 class Worker {
@@ -73,6 +77,8 @@ class Worker {
   bool is_stopping() const { return stopping_; }
 
   DateLine& date_line() { return date_line_; }
+  /// Where exchanges are kept; null: they are not.
+  Shelf* shelf() { return shelf_; }
 
   /// Hands an exchange that is over to the journal and to the access log, which may be null; once the handlers that are
   /// ready have run, so that a burst is one hand-over.
@@ -110,6 +116,7 @@ class Worker {
   bool sweeping_ = false;
   bool stopping_ = false;
   bool aborting_ = false;
+  Shelf* const shelf_;
   DateLine date_line_;
 };
 

@@ -404,6 +404,21 @@ constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::no_settings, "no-settings", 409, "A server without settings",
      "This server shows the folder {folder} and goes by no settings, so there are none to read again or to change.",
      "Add the folder to settings, and have those served:", "uporter site add {name} {folder_quoted} && uporter start"},
+
+    {Code::exchange_unknown, "exchange-unknown", 404, "No such exchange", "There is no exchange {number}[; {reason}].",
+     "See which there are:", "uporter exchanges{option}"},
+    {Code::exchange_gone, "exchange-gone", 410, "The exchange is gone",
+     "The exchange {number} is not kept any more, since newer ones needed the room ({limit} for all).",
+     "Let more be kept, in the settings, such as:", "exchanges.memory = \"256 MiB\""},
+    {Code::exchange_file_changed, "exchange-file-changed", 410, "The file has changed since",
+     "{length} bytes of the answer of exchange {number} came out of {file}, and that file has changed since, or is "
+     "gone.",
+     "Ask for it again:", "uporter again {number}{option}"},
+    {Code::exchange_not_repeatable, "exchange-not-repeatable", 409, "An exchange that cannot be repeated",
+     "The exchange {number} cannot be sent again: {reason}.", "Send it by hand, or with another body."},
+    {Code::exchange_repeat_failed, "exchange-repeat-failed", 502, "The request could not be sent again",
+     "Exchange {number} was sent again to {address}, and no answer came: {reason}.",
+     "See what listens there:", "uporter status{option}"},
 });
 
 constexpr auto codes_in_order() {

@@ -144,6 +144,12 @@ enum class Code {
   // How the server is steered.
   bad_call,
   no_settings,
+  // What is kept of exchanges.
+  exchange_unknown,
+  exchange_gone,
+  exchange_file_changed,
+  exchange_not_repeatable,
+  exchange_repeat_failed,
 };
 
 /// A named fact of a finding, such as {"file", "/srv/www/index.html"}.

@@ -31,6 +31,8 @@ class Environment {
 
   /// Each "NAME=value", in the order in which they were added.
   std::vector<std::string> list() const;
+  /// The same as one text, each with a NUL behind it.
+  std::string text() const;
   /// What execve() takes: pointers to each, and a null pointer. They last until the environment changes or moves.
   std::vector<char*> pointers();
 

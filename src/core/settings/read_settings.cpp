@@ -105,6 +105,7 @@ class Reader : private reading::ValueReader {
   static const Keys<SiteDraft>& site_keys();
   static const Keys<script::Interpreter>& interpreter_keys();
   static const Keys<AccessLog>& log_keys();
+  static const Keys<ExchangeKeeping>& exchange_keys();
 
   template <typename In>
   static Names names_of(const Keys<In>& keys) {
@@ -557,6 +558,11 @@ const Reader::Keys<Settings>& Reader::top_keys() {
          if (const auto* const table = reader.take_table(node, name))
            reader.read_table(*table, "[log]", log_keys(), in.access_log);
        }},
+      {"exchanges",
+       [](Reader& reader, const toml::node& node, const std::string& name, Settings& in) {
+         if (const auto* const table = reader.take_table(node, name))
+           reader.read_table(*table, "[exchanges]", exchange_keys(), in.exchanges);
+       }},
   };
   return kKeys;
 }
@@ -636,6 +642,28 @@ const Reader::Keys<script::Interpreter>& Reader::interpreter_keys() {
   return kKeys;
 }
 
+const Reader::Keys<ExchangeKeeping>& Reader::exchange_keys() {
+  static const Keys<ExchangeKeeping> kKeys = {
+      {"keep",
+       [](Reader& reader, const toml::node& node, const std::string& name, ExchangeKeeping& in) {
+         if (const auto* const value = reader.take<bool>(node, name, "true or false")) in.keep = value->get();
+       }},
+      {"memory",
+       [](Reader& reader, const toml::node& node, const std::string& name, ExchangeKeeping& in) {
+         constexpr std::uint64_t kLeast = 1024 * 1024;
+         constexpr std::uint64_t kMost = 16ULL << 30;
+         if (const auto value = reader.take_number(node, name, LimitRow::Unit::bytes, kLeast, kMost))
+           in.memory = *value;
+       }},
+      {"body",
+       [](Reader& reader, const toml::node& node, const std::string& name, ExchangeKeeping& in) {
+         constexpr std::uint64_t kMost = 1ULL << 30;
+         if (const auto value = reader.take_number(node, name, LimitRow::Unit::bytes, 0, kMost)) in.body = *value;
+       }},
+  };
+  return kKeys;
+}
+
 const Reader::Keys<AccessLog>& Reader::log_keys() {
   static const Keys<AccessLog> kKeys = {
       {"access", [](Reader& reader, const toml::node& node, const std::string& name,
@@ -670,6 +698,7 @@ Names Reader::all_keys() {
   add("interpreter.NAME", names_of(interpreter_keys()));
   add("limits", limit_keys(false));
   add("log", names_of(log_keys()));
+  add("exchanges", names_of(exchange_keys()));
   return out;
 }
 

@@ -109,6 +109,15 @@ struct AccessLog {
   bool operator==(const AccessLog&) const = default;
 };
 
+/// What is kept of the exchanges with clients.
+struct ExchangeKeeping {
+  bool keep = true;
+  std::uint64_t memory = 64ULL * 1024 * 1024;  ///< Bytes for all of them.
+  std::uint64_t body = 1024ULL * 1024;         ///< Bytes of each body, either way.
+
+  bool operator==(const ExchangeKeeping&) const = default;
+};
+
 /// The sites that share one address.
 struct Listener {
   Address address;
@@ -123,6 +132,7 @@ struct Settings {
   std::vector<script::Interpreter> interpreters = script::usual_interpreters();
   Limits limits;
   AccessLog access_log;
+  ExchangeKeeping exchanges;
   http::TypesByEnding media_types;  ///< In place of the usual ones.
 
   /// Every address to listen on, each once, with its sites.

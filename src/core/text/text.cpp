@@ -216,6 +216,18 @@ std::string format_span(std::chrono::seconds span) {
   return std::to_string(seconds / kHour) + " h " + std::to_string(seconds % kHour / kMinute) + " min";
 }
 
+std::string format_time(std::chrono::system_clock::time_point time) {
+  const auto millis = std::chrono::floor<std::chrono::milliseconds>(time.time_since_epoch()).count();
+  const std::time_t seconds = millis / 1000;
+  std::tm parts{};
+  ::gmtime_r(&seconds, &parts);
+  std::array<char, 64> text{};
+  const int length = std::snprintf(text.data(), text.size(), "%04d-%02d-%02dT%02d:%02d:%02d.%03dZ",
+                                   parts.tm_year + 1900, parts.tm_mon + 1, parts.tm_mday, parts.tm_hour, parts.tm_min,
+                                   parts.tm_sec, static_cast<int>(millis % 1000));
+  return {text.data(), static_cast<std::size_t>(length)};
+}
+
 std::string to_lower(std::string_view text) {
   std::string out(text);
   for (char& c : out) c = ascii_lower(c);

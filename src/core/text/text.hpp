@@ -39,6 +39,9 @@ std::string format_limit(std::uint64_t bytes);
 /// A span of time for people: "3 s", "12 min", "2 h 5 min", "4 days".
 std::string format_span(std::chrono::seconds span);
 
+/// "2026-03-01T07:40:00.125Z" (RFC 3339).
+std::string format_time(std::chrono::system_clock::time_point time);
+
 /// ASCII letters in lower case, all else as it is.
 std::string to_lower(std::string_view text);
 

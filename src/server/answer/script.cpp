@@ -137,6 +137,8 @@ class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
   asio::awaitable<void> explain(std::optional<Finding> finding);
   asio::awaitable<void> redirect_locally(const std::string& location);
   RunFacts& facts() { return turn_.exchange().runs[number_]; }
+  /// Notes what is run, and how, where that is kept.
+  void note_order(const run::ScriptOrder& order);
   /// Notes what is known of the run's end.
   void note_end();
   /// Notes what the script wrote to its error stream.
@@ -220,6 +222,16 @@ void ScriptAnswer::note_errors() {
   }
 }
 
+void ScriptAnswer::note_order(const run::ScriptOrder& order) {
+  if (!turn_.is_recording()) return;
+  auto facts_of_order = std::make_shared<RunOrderFacts>();
+  facts_of_order->command = order.run.program + '\0';
+  for (std::size_t i = 1; i < order.run.arguments.size(); ++i) facts_of_order->command += order.run.arguments[i] + '\0';
+  facts_of_order->environment = order.run.environment.text();
+  facts_of_order->folder = order.run.folder;
+  facts().order = std::move(facts_of_order);
+}
+
 void ScriptAnswer::note_end() {
   const auto& end = run_->end();
   if (!end) return;
@@ -227,6 +239,7 @@ void ScriptAnswer::note_end() {
   run.exit_status = end->exit_status;
   run.signal = end->signal;
   run.duration = end->duration;
+  run.processor_time = end->processor_time;
   run.peak_memory_kib = end->peak_memory_kib;
 }
 
@@ -254,7 +267,11 @@ asio::awaitable<bool> ScriptAnswer::prepare_input(run::ScriptInput& input) {
 
 asio::awaitable<bool> ScriptAnswer::start(run::ScriptInput input) {
   run::Gate::Ticket ticket = turn_.snapshot().gate->try_enter(run_at_gate());
-  if (!ticket) ticket = co_await wait_for_turn();
+  if (!ticket) {
+    const auto waits_since = run::Clock::now();
+    ticket = co_await wait_for_turn();
+    facts().turn_wait = run::Clock::now() - waits_since;
+  }
   if (!ticket || turn_.is_aborted()) co_return false;
   const Ends& ends = turn_.ends();
   const run::ScriptRequest asked{
@@ -268,11 +285,14 @@ asio::awaitable<bool> ScriptAnswer::start(run::ScriptInput input) {
       way_.problem_status,
       ends.is_this_computer};
   auto order = run::order_script(asked, std::move(input), turn_.settings().limits, std::move(ticket));
+  note_order(order);
+  const auto starts_at = run::Clock::now();
   auto started = run::ScriptRun::start(turn_.executor(), turn_.worker().runs(), std::move(order));
   if (auto* const finding = std::get_if<Finding>(&started)) {
     co_await problem(std::move(*finding));
     co_return false;
   }
+  facts().start = run::Clock::now() - starts_at;
   run_ = std::get<std::shared_ptr<run::ScriptRun>>(started);
   turn_.set_source(run_->shared_source());
   co_return true;

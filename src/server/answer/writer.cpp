@@ -17,9 +17,6 @@
 namespace porter::server {
 namespace {
 
-/// The place of the body among the pieces that are sent, so that its bytes can be counted.
-constexpr std::size_t kBodyPiece = 3;
-
 bool has_field(const AnswerHead& head, std::string_view name) {
   return std::any_of(head.fields.begin(), head.fields.end(),
                      [&](const auto& field) { return http::same_name(field.first, name); });
@@ -180,7 +177,8 @@ Sent Writer::send_ready(ReadyAnswer&& answer) {
   ready_ = std::move(answer);
   has_begun_ = has_sent_ = true;
   exchange_.status = ready_.status;
-  ready_rest_ = Outgoing(ready_.file, ready_.status_line, ready_.fields, date_.now(), ready_.body);
+  ready_whole_ = Outgoing(ready_.file, ready_.status_line, ready_.fields, date_.now(), ready_.body);
+  ready_rest_ = ready_whole_;
   const std::uint64_t body_size = ready_.body.size() + ready_.file.length;
   const Sent sent = transport_.send_now(ready_rest_);
   count(body_size, ready_rest_);

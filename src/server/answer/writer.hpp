@@ -47,6 +47,9 @@ using AnswerFields = std::vector<std::pair<std::string, std::string>>;
 /// The field lines of `head`, those of the site that it does not have itself, and Content-Length where it is known.
 std::string field_lines(const AnswerHead& head, const AnswerFields& of_site);
 
+/// The place of the body among the pieces that are sent, so that its bytes can be counted.
+inline constexpr std::size_t kBodyPiece = 3;
+
 /// An answer that is whole and lies ready, as the cache keeps it. The views last until the answer has been sent.
 struct ReadyAnswer {
   std::shared_ptr<const void> keeper;  ///< Keeps alive what the views and the file belong to.
@@ -108,6 +111,9 @@ class Writer {
   asio::awaitable<bool> page(AnswerHead head, std::string body);
   /// An answer that lies ready: sends what the socket takes at once. `some`: finish_ready() sends the rest.
   Sent send_ready(ReadyAnswer&& answer);
+  /// What send_ready() was to send, until the answer has gone, and what is left of it.
+  const Outgoing& ready() const { return ready_whole_; }
+  const Outgoing& ready_rest() const { return ready_rest_; }
   asio::awaitable<bool> finish_ready();
   /// "100 Continue" (RFC 9110, section 15.2.1). False: the client is gone.
   asio::awaitable<bool> tell_to_continue();
@@ -149,6 +155,7 @@ class Writer {
   std::array<char, 20> chunk_head_;      ///< The length of a chunk with its line end.
   std::string own_bytes_;                ///< A page, or what is left of a Date line, until it has been sent.
   ReadyAnswer ready_;
+  Outgoing ready_whole_;
   Outgoing ready_rest_;
 };
 

@@ -16,12 +16,23 @@ struct Api::Route {
 };
 
 const Api::Route Api::kRoutes[] = {
-    {"GET", "/v1/status", &Api::status},         {"POST", "/v1/stop", &Api::stop},
-    {"POST", "/v1/reload", &Api::reload},        {"GET", "/v1/log", &Api::log},
-    {"GET", "/v1/sites", &Api::sites},           {"POST", "/v1/sites", &Api::add_site},
-    {"DELETE", "/v1/sites/", &Api::remove_site}, {"GET", "/v1/mounts", &Api::mounts},
-    {"POST", "/v1/mounts", &Api::add_mount},     {"DELETE", "/v1/mounts", &Api::remove_mount},
-    {"POST", "/v1/explain", &Api::explain},      {"PATCH", "/v1/sites/", &Api::change_site},
+    {"GET", "/v1/status", &Api::status},
+    {"POST", "/v1/stop", &Api::stop},
+    {"POST", "/v1/reload", &Api::reload},
+    {"GET", "/v1/log", &Api::log},
+    {"GET", "/v1/sites", &Api::sites},
+    {"POST", "/v1/sites", &Api::add_site},
+    {"DELETE", "/v1/sites/", &Api::remove_site},
+    {"GET", "/v1/mounts", &Api::mounts},
+    {"POST", "/v1/mounts", &Api::add_mount},
+    {"DELETE", "/v1/mounts", &Api::remove_mount},
+    {"POST", "/v1/explain", &Api::explain},
+    {"PATCH", "/v1/sites/", &Api::change_site},
+    {"GET", "/v1/events", &Api::events},
+    {"GET", "/v1/exchanges", &Api::exchanges},
+    {"GET", "/v1/exchanges.har", &Api::exchanges_har},
+    {"GET", "/v1/exchanges/", &Api::exchange},
+    {"POST", "/v1/exchanges/", &Api::exchange_again},
 };
 
 asio::awaitable<Reply> Api::answer(const Call& call) {

@@ -7,6 +7,7 @@
 #include <functional>
 #include <set>
 
+#include "core/exchange/recorded.hpp"
 #include "machine/instance.hpp"
 #include "server/api/call.hpp"
 #include "server/api/steering.hpp"
@@ -49,7 +50,18 @@ class Api {
 
   asio::awaitable<Reply> log(const Call& call);
   asio::awaitable<void> send_log(Stream& stream, Journal::Filter filter, std::size_t lines, bool follow);
+  asio::awaitable<Reply> events(const Call& call);
+  asio::awaitable<void> send_events(Stream& stream, std::uint64_t after);
   asio::awaitable<Reply> explain(const Call& call);
+
+  asio::awaitable<Reply> exchanges(const Call& call);
+  asio::awaitable<Reply> exchanges_har(const Call& call);
+  asio::awaitable<Reply> exchange(const Call& call);
+  asio::awaitable<Reply> exchange_bytes(const Call& call, std::uint64_t number, std::string_view part);
+  asio::awaitable<Reply> exchange_difference(std::uint64_t left, std::uint64_t right);
+  asio::awaitable<Reply> exchange_again(const Call& call);
+  asio::awaitable<void> send_wire(Stream& stream, exchange::Wire wire, std::uint64_t from);
+  Finding no_exchange(std::uint64_t number) const;
 
   /// Makes a body of any size from what is served, away from the thread that accepts all connections.
   asio::awaitable<Reply> made_elsewhere(std::function<Json(const Snapshot&)> make);

@@ -2,12 +2,15 @@
 #include "server/api/api_answerer.hpp"
 
 #include "core/http/findings.hpp"
+#include "core/text/text.hpp"
 #include "server/connection/turn.hpp"
 
 namespace porter::server {
 namespace {
 
 constexpr std::size_t kMostBody = 64 * 1024;
+/// A request that is sent again brings its new body along.
+constexpr std::size_t kMostBodyOfAgain = 2 * 1024 * 1024;
 
 /// The body of an answer in chunks.
 class TurnStream : public Stream {
@@ -23,12 +26,16 @@ class TurnStream : public Stream {
 asio::awaitable<void> send(Turn& turn, Reply reply) {
   AnswerHead head;
   head.status = reply.status;
-  const std::string type = reply.lines ? "application/x-ndjson" : "application/json";
-  head.fields = {{"Content-Type", type}, {"Cache-Control", "no-store"}};
-  if (reply.lines) {
+  const std::string usual = reply.stream ? "application/x-ndjson" : "application/json";
+  head.fields = {{"Content-Type", reply.type.empty() ? usual : reply.type}, {"Cache-Control", "no-store"}};
+  if (reply.bytes) {
+    co_await turn.writer().page(std::move(head), std::move(*reply.bytes));
+    co_return;
+  }
+  if (reply.stream) {
     turn.writer().begin(head);
     TurnStream stream(turn);
-    co_await reply.lines(stream);
+    co_await reply.stream(stream);
     co_await turn.writer().end();
     co_return;
   }
@@ -52,13 +59,17 @@ asio::awaitable<void> ApiAnswerer::answer(Turn& turn) {
   call.method = request.head.method;
   call.path = target.substr(0, target.find('?'));
   call.query = target.substr(std::min(call.path.size() + 1, target.size()));
+  call.last_event = request.head.field("Last-Event-ID").value_or("");
+  const std::size_t most = call.path.ends_with("/again") ? kMostBodyOfAgain : kMostBody;
   BodyRead read = BodyRead::data;
-  while (read == BodyRead::data && call.body.size() <= kMostBody) read = co_await turn.body().read(call.body);
+  while (read == BodyRead::data && call.body.size() <= most) read = co_await turn.body().read(call.body);
   if (read != BodyRead::end) {
     turn.writer().close_after();
-    co_await send(turn, bad_call(422, "The body of the call cannot be read, or is larger than 64 KiB"));
+    co_await send(turn,
+                  bad_call(422, "The body of the call cannot be read, or is larger than " + text::format_limit(most)));
     co_return;
   }
+  call.when_left = [&turn](std::function<void()> then) { turn.when_client_leaves(std::move(then)); };
   Reply reply = co_await api_.answer(call);
   co_await send(turn, std::move(reply));
 }

@@ -2,6 +2,7 @@
 #include "server/api/call.hpp"
 
 #include <algorithm>
+#include <charconv>
 
 #include "core/findings/finding_json.hpp"
 #include "core/http/target.hpp"
@@ -16,6 +17,15 @@ std::optional<std::string> Call::parameter(std::string_view name) const {
     if (pair.substr(0, equals) == name) return http::percent_decode(pair.substr(std::min(equals + 1, pair.size())));
   }
   return std::nullopt;
+}
+
+std::optional<std::uint64_t> Call::number(std::string_view name) const {
+  const auto text = parameter(name);
+  if (!text) return std::nullopt;
+  std::uint64_t value = 0;
+  const auto [end, error] = std::from_chars(text->data(), text->data() + text->size(), value);
+  if (error != std::errc{} || end != text->data() + text->size()) return std::nullopt;
+  return value;
 }
 
 std::string Call::rest_of_path(std::string_view prefix) const {
@@ -33,10 +43,10 @@ Reply bad_call(int status, const std::string& problem) {
   return reply;
 }
 
-Reply refused(const std::vector<SettingsProblem>& findings) { return {409, {{"findings", json_of(findings)}}, {}, {}}; }
+Reply refused(const std::vector<SettingsProblem>& findings) { return {409, {{"findings", json_of(findings)}}}; }
 
 Reply refused(const Finding& finding) {
-  return {status_of(finding.code), {{"findings", Json::array({json_of(finding)})}}, {}, {}};
+  return {status_of(finding.code), {{"findings", Json::array({json_of(finding)})}}};
 }
 
 std::string text_in(const Json& object, const char* key) {

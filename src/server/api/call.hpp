@@ -32,9 +32,14 @@ struct Call {
   std::string path;   ///< As it was sent, without the query.
   std::string query;  ///< As it was sent.
   std::string body;
+  /// Has a function called, once, soon after the caller has left; null: nobody wants to know any more.
+  std::function<void(std::function<void()>)> when_left;
+  std::string last_event;  ///< The field Last-Event-ID, of a caller who followed events before.
 
   /// The value of `name` in the query, decoded; nullopt if it is not there.
   std::optional<std::string> parameter(std::string_view name) const;
+  /// The same as a number; nullopt if it is not there, or is none.
+  std::optional<std::uint64_t> number(std::string_view name) const;
   /// What follows `prefix` in the path, decoded.
   std::string rest_of_path(std::string_view prefix) const;
   /// The body as an object; a null value if it is none.
@@ -45,8 +50,10 @@ struct Reply {
   int status = 200;
   Json body{};
   std::string text{};  ///< Where it is not empty, the body as it is sent.
-  /// Set: the body is sent by this, as lines of JSON.
-  std::function<asio::awaitable<void>(Stream&)> lines{};
+  /// Set: the body is sent by this.
+  std::function<asio::awaitable<void>(Stream&)> stream{};
+  std::string type{};                  ///< The media type; empty: JSON, or lines of JSON if it is a stream.
+  std::optional<std::string> bytes{};  ///< Set: the body, exactly.
 };
 
 /// A reply that tells what is wrong with the call itself.

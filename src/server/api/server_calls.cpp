@@ -82,14 +82,14 @@ asio::awaitable<Reply> Api::status(const Call&) {
 asio::awaitable<Reply> Api::stop(const Call&) {
   // The reply leaves before anything of this has an effect: it is sent by this thread, without a pause.
   server_.stop();
-  co_return Reply{202, {{"state", "stopping"}}, {}, {}};
+  co_return Reply{202, {{"state", "stopping"}}};
 }
 
 asio::awaitable<Reply> Api::reload(const Call&) {
   if (steering_ == nullptr) co_return refused(no_settings());
   const auto findings = co_await steering_->reload();
   if (!findings.empty()) co_return refused(findings);
-  co_return Reply{200, {{"findings", Json::array()}}, {}, {}};
+  co_return Reply{200, {{"findings", Json::array()}}};
 }
 
 }  // namespace porter::server

@@ -1,7 +1,7 @@
 // Calls that tell what happens and why: the log, and explanations.
-#include <fmt/chrono.h>
 #include <unistd.h>
 
+#include <atomic>
 #include <boost/asio/post.hpp>
 #include <charconv>
 #include <memory>
@@ -23,10 +23,8 @@ Json json_of(const Journal::Kept& kept) {
   std::string line;
   append_log_line(line, exchange, Colour::off);
   line.pop_back();
-  const auto millis = std::chrono::duration_cast<std::chrono::milliseconds>(exchange.time.time_since_epoch()).count();
   Json row = {{"text", text::to_utf8(line)},
-              {"time", fmt::format("{:%Y-%m-%dT%H:%M:%S}.{:03}Z", fmt::gmtime(static_cast<std::time_t>(millis / 1000)),
-                                   millis % 1000)},
+              {"time", text::format_time(exchange.time)},
               {"client", exchange.client},
               {"method", text::to_utf8(exchange.method)},
               {"target", text::to_utf8(exchange.target)},
@@ -60,6 +58,19 @@ class Subscription {
   std::uint64_t number_;
 };
 
+/// The same for events.
+class EventSubscription {
+ public:
+  EventSubscription(EventHub& hub, std::function<void()> then) : hub_(hub), number_(hub.subscribe(std::move(then))) {}
+  ~EventSubscription() { hub_.unsubscribe(number_); }
+  EventSubscription(const EventSubscription&) = delete;
+  EventSubscription& operator=(const EventSubscription&) = delete;
+
+ private:
+  EventHub& hub_;
+  std::uint64_t number_;
+};
+
 }  // namespace
 
 asio::awaitable<Reply> Api::log(const Call& call) {
@@ -68,13 +79,13 @@ asio::awaitable<Reply> Api::log(const Call& call) {
   filter.site = call.parameter("site");
   filter.only_errors = call.parameter("errors").value_or("") == "true";
   std::size_t lines = kUsualLines;
-  if (const auto wanted = call.parameter("lines")) {
-    const auto [end, error] = std::from_chars(wanted->data(), wanted->data() + wanted->size(), lines);
-    if (error != std::errc{} || end != wanted->data() + wanted->size())
-      co_return bad_call(422, "The number of lines is not a number");
+  if (call.parameter("lines")) {
+    const auto wanted = call.number("lines");
+    if (!wanted) co_return bad_call(422, "The number of lines is not a number");
+    lines = static_cast<std::size_t>(*wanted);
   }
   Reply reply;
-  reply.lines = [this, filter, lines, follow](Stream& stream) { return send_log(stream, filter, lines, follow); };
+  reply.stream = [this, filter, lines, follow](Stream& stream) { return send_log(stream, filter, lines, follow); };
   co_return reply;
 }
 
@@ -103,6 +114,51 @@ asio::awaitable<void> Api::send_log(Stream& stream, Journal::Filter filter, std:
     co_await (*news)->wait();
     following_.erase(news->get());
     *news = std::make_unique<run::Event>(executor);
+  }
+  stream.when_left(nullptr);
+}
+
+asio::awaitable<Reply> Api::events(const Call& call) {
+  EventHub& hub = server_.shared().events;
+  std::uint64_t after = hub.last();
+  const std::string& last = call.last_event;
+  if (!last.empty()) std::from_chars(last.data(), last.data() + last.size(), after);
+  Reply reply;
+  reply.type = "text/event-stream";
+  reply.stream = [this, after](Stream& stream) { return send_events(stream, after); };
+  co_return reply;
+}
+
+asio::awaitable<void> Api::send_events(Stream& stream, std::uint64_t after) {
+  EventHub& hub = server_.shared().events;
+  const auto executor = server_.context().get_executor();
+  struct Waiting {
+    std::unique_ptr<run::Event> news;
+    std::atomic<bool> is_told{false};
+  };
+  auto waiting = std::make_shared<Waiting>();
+  waiting->news = std::make_unique<run::Event>(executor);
+  // However many events there are, one word of it is on its way.
+  const EventSubscription subscription(hub, [executor, waiting] {
+    if (!waiting->is_told.exchange(true)) asio::post(executor, [waiting] { waiting->news->set(); });
+  });
+  bool has_left = false;
+  stream.when_left([&has_left, waiting] {
+    has_left = true;
+    waiting->news->set();
+  });
+  // The head leaves with the first of the body, and whoever follows wants to know that it has begun.
+  bool goes_on = co_await stream.send(": events\n\n");
+  while (goes_on) {
+    const EventHub::News news = hub.after(after);
+    after = news.last;
+    if (!news.text.empty()) goes_on = co_await stream.send(news.text);
+    if (!goes_on || has_left || is_closed_) break;
+    following_.insert(waiting->news.get());
+    co_await waiting->news->wait();
+    following_.erase(waiting->news.get());
+    waiting->news = std::make_unique<run::Event>(executor);
+    waiting->is_told = false;
   }
   stream.when_left(nullptr);
 }

@@ -40,18 +40,25 @@ asio::awaitable<BodyRead> BodyReader::read(std::string& out) {
     const std::string_view next = input_.unread();
     const auto take = static_cast<std::size_t>(std::min<std::uint64_t>(next.size(), framing_.length - read_));
     out.append(next.substr(0, take));
+    tell_tap(next.substr(0, take));
     input_.consume(take);
     read_ += take;
     is_done_ = read_ == framing_.length;
     co_return BodyRead::data;
   }
   const std::size_t before = out.size();
-  input_.consume(chunks_.read(input_.unread(), out));
+  const std::size_t used = chunks_.read(input_.unread(), out);
+  tell_tap(input_.unread().substr(0, used));
+  input_.consume(used);
   read_ += out.size() - before;
   if (chunks_.state() == http::ChunkReader::State::bad) co_return BodyRead::malformed;
   if (read_ > bounds_.most) co_return BodyRead::too_large;
   is_done_ = chunks_.state() == http::ChunkReader::State::done;
   co_return BodyRead::data;
+}
+
+void BodyReader::tell_tap(std::string_view bytes) const {
+  if (Tap* const tap = transport_.tap()) tap->received(bytes);
 }
 
 bool BodyReader::is_left() const {

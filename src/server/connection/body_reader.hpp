@@ -55,6 +55,8 @@ class BodyReader {
   bool is_left() const;
 
  private:
+  void tell_tap(std::string_view bytes) const;
+
   Transport& transport_;
   InputBuffer& input_;
   Writer& writer_;

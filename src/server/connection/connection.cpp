@@ -77,6 +77,8 @@ asio::awaitable<void> Connection::serve() {
 
 asio::awaitable<Connection::HeadRead> Connection::read_head() {
   std::size_t scanned = 0;
+  head_begun_.reset();
+  head_wait_ = {};
   const Limits& limits = served_->snapshot->settings.limits;
   const auto start_clock = [&] { transport_.set_receive_deadline(coarse_now() + limits.head_time); };
   if (!input_.is_empty()) {
@@ -90,6 +92,7 @@ asio::awaitable<Connection::HeadRead> Connection::read_head() {
   for (;;) {
     if (const auto length = http::head_length(input_.unread(), scanned)) {
       head_length_ = *length;
+      if (head_begun_) head_wait_ = Clock::now() - *head_begun_;
       transport_.set_receive_deadline(Clock::time_point::max());
       co_return HeadRead::whole;
     }
@@ -99,6 +102,8 @@ asio::awaitable<Connection::HeadRead> Connection::read_head() {
       if (head_problem_) co_return HeadRead::rejected;
     }
     const bool was_empty = input_.is_empty();
+    // Most heads come in one piece, and have not been waited for.
+    if (!was_empty && !head_begun_) head_begun_ = Clock::now();
     const auto [error, got] = co_await transport_.receive(input_.space(most));
     if (got == 0) co_return transport_.has_expired() ? HeadRead::expired : HeadRead::closed;
     input_.add(got);
@@ -113,7 +118,10 @@ bool Connection::answer_at_once() {
   auto ready = worker_.answerer().find_ready(*turn_);
   if (!ready) return false;
   is_unfinished_ = turn_->writer().send_ready(std::move(*ready)) == Sent::some;
-  if (is_unfinished_) return false;
+  if (is_unfinished_) {
+    turn_->begin_recording_ready();
+    return false;
+  }
   field_space_ = turn_->take_field_space();
   record();
   return true;
@@ -144,6 +152,7 @@ asio::awaitable<void> Connection::answer(HeadRead read) {
 
 asio::awaitable<void> Connection::refuse(Finding finding) {
   turn_->writer().close_after();
+  turn_->begin_recording(input_.unread());
   const std::string_view line = input_.unread().substr(0, input_.unread().find_first_of("\r\n"));
   turn_->exchange().method = "-";
   turn_->exchange().target = line.empty() ? "-" : line.substr(0, kShownOfBadHead);
@@ -155,6 +164,11 @@ void Connection::record() {
   if (!worker_.answerer().is_recorded()) return;
   Exchange& exchange = turn_->exchange();
   exchange.duration = Clock::now() - exchange.begun;
+  if (turn_->is_recording()) {
+    turn_->record_facts();
+  } else {
+    turn_->keep_ready();
+  }
   worker_.record(std::move(exchange), turn_->snapshot().access_log);
 }
 

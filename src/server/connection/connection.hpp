@@ -58,6 +58,8 @@ class Connection : public std::enable_shared_from_this<Connection> {
   const Listener* listener() const { return listener_; }
   /// Whether another request may follow, as far as the connection itself knows.
   bool may_go_on() const { return keeps_; }
+  /// How long the last head took from its first byte to its last.
+  std::chrono::nanoseconds head_wait() const { return head_wait_; }
 
  private:
   enum class HeadRead { whole, closed, expired, rejected };
@@ -80,7 +82,9 @@ class Connection : public std::enable_shared_from_this<Connection> {
   std::shared_ptr<Served> served_;
   const Listener* listener_ = nullptr;  ///< In served_, as is the site of known_host_.
   std::optional<KnownHost> known_host_;
-  std::size_t head_length_ = 0;  ///< As read_head() has found it.
+  std::size_t head_length_ = 0;                  ///< As read_head() has found it.
+  std::optional<Clock::time_point> head_begun_;  ///< Set for a head that came in several pieces.
+  std::chrono::nanoseconds head_wait_{0};
   std::optional<http::HeadProblem> head_problem_;
   std::unique_ptr<Turn> turn_;  ///< Of the request in progress; on its own, since most connections are idle.
   bool is_unfinished_ = false;  ///< Its answer lay ready, and a part of it is still to be sent.

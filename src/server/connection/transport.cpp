@@ -121,6 +121,14 @@ Sent Transport::send_file_now(FilePart& part) {
 }
 
 Sent Transport::send_now(Outgoing& out) {
+  if (tap_ == nullptr) return send_untapped(out);
+  const Outgoing before = out;
+  const Sent sent = send_untapped(out);
+  tap_->sent(before, out);
+  return sent;
+}
+
+Sent Transport::send_untapped(Outgoing& out) {
   const Sent sent = send_pieces_now(out);
   return sent == Sent::all ? send_file_now(out.file) : sent;
 }
@@ -137,8 +145,8 @@ asio::awaitable<bool> Transport::send_rest(Outgoing& out, std::chrono::seconds p
 }
 
 void Transport::send_hastily(std::string_view text) noexcept {
-  [[maybe_unused]] const ssize_t sent =
-      ::send(socket_.native_handle(), text.data(), text.size(), MSG_NOSIGNAL | MSG_DONTWAIT);
+  const ssize_t sent = ::send(socket_.native_handle(), text.data(), text.size(), MSG_NOSIGNAL | MSG_DONTWAIT);
+  if (tap_ != nullptr && sent > 0) tap_->sent(text.substr(0, static_cast<std::size_t>(sent)));
 }
 
 asio::awaitable<Transport::Shows> Transport::look() {

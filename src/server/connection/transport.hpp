@@ -57,12 +57,27 @@ struct Outgoing {
 
 enum class Sent { all, some, failed };
 
+/// Told of what passes a transport.
+class Tap {
+ public:
+  virtual ~Tap() = default;
+  /// Bytes that came, once it is known whose they are.
+  virtual void received(std::string_view bytes) noexcept = 0;
+  /// What has gone out of `before` since `left` is what is left of it.
+  virtual void sent(const Outgoing& before, const Outgoing& left) noexcept = 0;
+  virtual void sent(std::string_view bytes) noexcept = 0;
+};
+
 /// One coroutine at a time receives, and one sends; after close() or abort() nothing is sent or received any more.
 class Transport {
  public:
   using Socket = asio::generic::stream_protocol::socket;
 
   explicit Transport(Socket socket);
+
+  /// Has `tap` told of what is sent from now on; null: nobody is told. It must stay until then.
+  void set_tap(Tap* tap) { tap_ = tap; }
+  Tap* tap() const { return tap_; }
 
   /// Sends of `out` what the socket takes at once, and takes it away from there.
   Sent send_now(Outgoing& out);
@@ -108,11 +123,13 @@ class Transport {
   asio::any_io_executor executor() { return socket_.get_executor(); }
 
  private:
+  Sent send_untapped(Outgoing& out);
   Sent send_pieces_now(Outgoing& out);
   Sent send_file_now(FilePart& part);
   short poll_events(short events) const;
 
   Socket socket_;
+  Tap* tap_ = nullptr;
   Clock::time_point receive_deadline_ = Clock::time_point::max();
   Clock::time_point send_deadline_ = Clock::time_point::max();
   bool has_expired_ = false;  ///< Receiving has.

@@ -19,7 +19,36 @@ Turn::Turn(Connection& connection)
   writer_.set_patience(settings().limits.body_pause);
 }
 
-Turn::~Turn() { connection_.input().let_go(); }
+Turn::~Turn() {
+  connection_.transport().set_tap(nullptr);
+  connection_.input().let_go();
+}
+
+void Turn::begin_recording(std::string_view head) noexcept {
+  Shelf* const shelf = worker().shelf();
+  if (recording_ || shelf == nullptr || !shelf->keeps()) return;
+  recording_ = shelf->begin(exchange_, {&ends(), connection_.head_wait()});
+  if (!recording_) return;
+  exchange_.number = recording_->number();
+  recording_->received(head);
+  connection_.transport().set_tap(recording_.get());
+}
+
+void Turn::keep_ready() noexcept {
+  Shelf* const shelf = worker().shelf();
+  if (shelf == nullptr || !shelf->keeps()) return;
+  exchange_.number =
+      shelf->add(exchange_, {&ends(), connection_.head_wait()}, connection_.input().held(), writer_.ready());
+}
+
+void Turn::begin_recording_ready() noexcept {
+  begin_recording(connection_.input().held());
+  if (recording_) recording_->sent(writer_.ready(), writer_.ready_rest());
+}
+
+void Turn::record_facts() noexcept {
+  if (recording_) recording_->note(exchange_);
+}
 
 const Ends& Turn::ends() const { return connection_.ends(); }
 Worker& Turn::worker() { return connection_.worker(); }
@@ -52,6 +81,7 @@ void Turn::note_for_access_log() {
 }
 
 void Turn::prepare() {
+  begin_recording(connection_.input().held());
   writer_.answers(request_.head);
   half_close_is_fine_ = !writer_.keeps_connection();
   if (worker().is_stopping() || !connection_.may_go_on()) writer_.close_after();

@@ -18,6 +18,7 @@
 #include "server/connection/body_reader.hpp"
 #include "server/connection/request.hpp"
 #include "server/record/exchange.hpp"
+#include "server/record/exchange_store.hpp"
 #include "server/snapshot.hpp"
 
 namespace porter::server {
@@ -39,6 +40,16 @@ class Turn {
   /// Prepares for an answer that is not ready: what the head says of the connection and of the body is taken in. After
   /// read_head().
   void prepare();
+  /// Begins to record the exchange, `head` being what has come of the request by now, unless that is done already or
+  /// nothing is kept.
+  void begin_recording(std::string_view head) noexcept;
+  /// Keeps an answer that lay ready and has gone out whole.
+  void keep_ready() noexcept;
+  /// Records that of one that has not, what was sent of it by now included.
+  void begin_recording_ready() noexcept;
+  bool is_recording() const { return recording_ != nullptr; }
+  /// Has the facts recorded, as they are now.
+  void record_facts() noexcept;
   /// Gives back the memory of the head's fields. The request must not be used any more.
   std::vector<http::Field> take_field_space() { return std::move(request_.head.fields); }
 
@@ -112,6 +123,7 @@ class Turn {
   bool half_close_is_fine_ = false;
   std::function<void()> when_client_leaves_;
   std::shared_ptr<run::ScriptSource> source_;
+  std::unique_ptr<Recording> recording_;
 };
 
 }  // namespace porter::server

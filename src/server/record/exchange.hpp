@@ -35,6 +35,13 @@ struct ByProblem {
 using AnsweredBy =
     std::variant<std::monostate, ByFile, ByListing, ByStartPage, ByOptions, ByRedirect, ByScript, ByProblem>;
 
+/// How a script was run.
+struct RunOrderFacts {
+  std::string command;      ///< The words, each with a zero behind it.
+  std::string environment;  ///< "NAME=value", each with a zero behind it.
+  std::string folder;       ///< Where it ran.
+};
+
 /// One run of a script on the way to the answer.
 struct RunFacts {
   std::string runner;                        ///< What ran it: "php-cgi", "program".
@@ -45,9 +52,13 @@ struct RunFacts {
   std::optional<int> exit_status;            ///< Once it has ended by itself.
   std::optional<int> signal;                 ///< Once it has been ended by one.
   std::chrono::milliseconds duration{0};
+  std::chrono::microseconds processor_time{0};
   long peak_memory_kib = 0;
-  std::vector<std::string> error_lines;  ///< Of what it wrote to its error stream, the first.
-  std::size_t more_error_lines = 0;      ///< How many followed.
+  std::chrono::nanoseconds turn_wait{0};       ///< For its turn among the scripts.
+  std::chrono::nanoseconds start{0};           ///< What starting its process took.
+  std::shared_ptr<const RunOrderFacts> order;  ///< Null: it is not kept.
+  std::vector<std::string> error_lines;        ///< Of what it wrote to its error stream, the first.
+  std::size_t more_error_lines = 0;            ///< How many followed.
 };
 
 /// Fields of the request that the access log alone tells of; empty if they were not there.
@@ -71,6 +82,7 @@ struct Exchange {
   int minor_version = 1;                         ///< Of HTTP/1.x.
   std::unique_ptr<FieldsForAccessLog> fields{};  ///< Null where there is no access log.
 
+  std::uint64_t number = 0;      ///< Among those that are kept; 0: it is not.
   int status = 0;                ///< 0: the client left before an answer began.
   std::uint64_t body_bytes = 0;  ///< Of the answer's body, as far as they were sent.
   AnsweredBy by;
@@ -82,5 +94,10 @@ struct Exchange {
     return begun + std::chrono::duration_cast<std::chrono::steady_clock::duration>(duration);
   }
 };
+
+/// A copy, without what is for the access log alone.
+Exchange copy_of(const Exchange& exchange);
+/// About what an exchange takes in memory.
+std::size_t bytes_of(const Exchange& exchange);
 
 }  // namespace porter::server

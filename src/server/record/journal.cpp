@@ -24,26 +24,8 @@ constexpr std::chrono::milliseconds kOnTheWay{10};
 constexpr std::chrono::milliseconds kLookAround{100};
 constexpr std::chrono::seconds kPatienceAtEnd{1};
 
-std::size_t bytes_of(const std::string& text) { return text.capacity() > 15 ? text.capacity() : 0; }
-
-/// About what an exchange takes.
-std::size_t bytes_of(const Exchange& exchange) {
-  std::size_t bytes = sizeof exchange;
-  for (const std::string* const text : {&exchange.client, &exchange.method, &exchange.target}) bytes += bytes_of(*text);
-  if (const auto& fields = exchange.fields)
-    bytes += sizeof *fields + bytes_of(fields->host) + bytes_of(fields->referrer) + bytes_of(fields->user_agent);
-  for (const std::string& step : exchange.trail) bytes += sizeof step + bytes_of(step);
-  for (const RunFacts& run : exchange.runs) {
-    bytes += sizeof run + bytes_of(run.runner) + bytes_of(run.script);
-    for (const std::string& line : run.error_lines) bytes += sizeof line + bytes_of(line);
-  }
-  for (const Finding& finding : exchange.findings)
-    for (const Fact& fact : finding.facts) bytes += sizeof fact + bytes_of(fact.first) + bytes_of(fact.second);
-  return bytes;
-}
-
 std::size_t bytes_of(const Journal::Kept& kept) {
-  return sizeof kept + (kept.exchange ? bytes_of(*kept.exchange) : bytes_of(kept.note));
+  return sizeof kept + (kept.exchange ? bytes_of(*kept.exchange) : kept.note.capacity());
 }
 
 bool passes(const Journal::Kept& kept, const Journal::Filter& filter) {

@@ -1,0 +1,372 @@
+// See exchange_commands.hpp.
+#include "client/exchange_commands.hpp"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <cstdio>
+#include <fstream>
+#include <iostream>
+#include <iterator>
+#include <optional>
+#include <set>
+
+#include "client/control_client.hpp"
+#include "client/exchange_view.hpp"
+#include "client/output.hpp"
+#include "core/exchange/base64.hpp"
+#include "core/exchange/change.hpp"
+#include "core/exchange/difference.hpp"
+#include "core/exchange/har.hpp"
+#include "core/exchange/message.hpp"
+#include "core/exchange/recorded.hpp"
+#include "core/files/beneath.hpp"
+#include "core/files/content.hpp"
+#include "core/files/paths.hpp"
+#include "core/http/target.hpp"
+#include "core/text/text.hpp"
+
+namespace porter::client {
+namespace {
+
+using Json = nlohmann::json;
+
+/// What a request that is sent again may take, and what comparing large pages takes.
+constexpr std::chrono::minutes kMostRepeating{11};
+constexpr std::chrono::minutes kMostComparing{2};
+
+/// The server that is meant and runs; nullopt: that has been told.
+std::optional<machine::Instance> running(const Meant& meant) {
+  const auto found = found_or_told(find_server(meant));
+  if (!found) return std::nullopt;
+  if (machine::lock_holder(*found)) return found;
+  fail(not_running(*found));
+  return std::nullopt;
+}
+
+/// Asks for JSON; a null value: there is none, and why has been told.
+Json ask_for(const machine::Instance& instance, const std::string& method, const std::string& target,
+             const Json& body = nullptr, std::chrono::seconds patience = kMostWait) {
+  const Reply reply = ask(instance, method, target, body, patience);
+  if (reply.status == 0) {
+    fail(unreachable(instance, reply.body.get<std::string>()));
+    return nullptr;
+  }
+  if (reply.status == 200) return reply.body;
+  fail_with(reply.body);
+  return nullptr;
+}
+
+std::string path_of(std::uint64_t number, const std::string& part = "") {
+  return "/v1/exchanges/" + std::to_string(number) + (part.empty() ? "" : "/" + part);
+}
+
+std::string query_of(const ExchangesOptions& options) {
+  std::string out = "?most=" + std::to_string(options.most);
+  const std::pair<const char*, const std::string*> all[] = {
+      {"site", &options.site}, {"status", &options.status}, {"method", &options.method}, {"text", &options.text}};
+  for (const auto& [name, value] : all)
+    if (!value->empty()) out += std::string("&") + name + "=" + http::percent_encode(*value);
+  return out;
+}
+
+bool show(const Json& row, const ExchangesOptions& options) {
+  fmt::print("{}\n", options.form == Form::json ? row.dump() : line_of(row, terminal_width()));
+  std::fflush(stdout);
+  return std::ferror(stdout) == 0;
+}
+
+int write_har(const machine::Instance& instance, const ExchangesOptions& options) {
+  const std::string target = "/v1/exchanges.har" + query_of(options) + (options.with_secrets ? "&secrets=true" : "");
+  const Json archive = ask_for(instance, "GET", target, nullptr, kMostComparing);
+  if (archive.is_null()) return kFailed;
+  const std::string text = archive.dump(1) + "\n";
+  if (options.har == "-") {
+    fmt::print("{}", text);
+    return kFine;
+  }
+  // Beside it first: whatever happens, no half of one is left.
+  const std::string beside = options.har + ".new";
+  std::ofstream file(beside, std::ios::binary | std::ios::trunc);
+  file << text;
+  file.close();
+  if (!file || std::rename(beside.c_str(), options.har.c_str()) != 0) {
+    const std::string reason = files::describe({errno});
+    std::remove(beside.c_str());
+    return fail(fmt::format("The file {} cannot be written: {}. Name another one.", options.har, reason));
+  }
+  fmt::print("{} exchanges are in {}.{}\n", archive["log"]["entries"].size(), options.har,
+             options.with_secrets ? "" : " Cookies and passwords are left out; --with-secrets has them in.");
+  return kFine;
+}
+
+/// Shows what is new, again and again, until nobody reads it or the server ends.
+int follow(const machine::Instance& instance, const ExchangesOptions& options, std::uint64_t last) {
+  ExchangesOptions wanted = options;
+  wanted.most = 1000;
+  std::set<std::uint64_t> told;
+  const auto show_those = [&](std::uint64_t after, std::uint64_t before) {
+    const Json page = ask_for(instance, "GET",
+                              "/v1/exchanges" + query_of(wanted) + fmt::format("&after={}&before={}", after, before));
+    if (page.is_null()) return false;
+    for (const Json& row : page["exchanges"]) {
+      // Of one that is in progress the end is waited for, so that each has one line.
+      if (row.value("in_progress", false) || !told.insert(row.value("number", std::uint64_t{0})).second) continue;
+      if (!show(row, options)) return false;
+    }
+    return true;
+  };
+  const bool asked = ask_for_events(instance, [&](const std::string& type, const Json& data) {
+    if (type.empty()) return show_those(last, UINT64_MAX);
+    if (type == "lost") std::fprintf(stderr, "(%d events were lost)\n", data.value("count", 0));
+    if (type != "exchange-ended") return true;
+    const auto number = data.value("number", std::uint64_t{0});
+    return show_those(number - 1, number + 1);
+  });
+  return asked ? kFine : fail(unreachable(instance, "its control socket cannot be reached"));
+}
+
+/// The bytes of a part of an exchange; nullopt: they cannot be had, and why has been told.
+std::optional<std::string> bytes_of(const machine::Instance& instance, std::uint64_t number, const std::string& part) {
+  std::string out;
+  const Reply reply = ask_for_bytes(instance, path_of(number, part), [&out](std::string_view piece) {
+    out += piece;
+    return true;
+  });
+  if (reply.status == 200) return out;
+  if (reply.status == 0) {
+    fail(unreachable(instance, reply.body.get<std::string>()));
+  } else {
+    fail_with(reply.body);
+  }
+  return std::nullopt;
+}
+
+/// Writes a part as it is, piece by piece.
+int print_part(const machine::Instance& instance, std::uint64_t number, const std::string& part) {
+  const Reply reply = ask_for_bytes(instance, path_of(number, part), [](std::string_view piece) {
+    return std::fwrite(piece.data(), 1, piece.size(), stdout) == piece.size();
+  });
+  if (reply.status == 0) return fail(unreachable(instance, reply.body.get<std::string>()));
+  if (reply.status != 200) return fail_with(reply.body);
+  std::fflush(stdout);
+  const Json exchange = ask_for(instance, "GET", path_of(number));
+  if (exchange.is_null()) return kFine;
+  const Json& wire = exchange[part == "request" ? "request" : "answer"];
+  const auto length = wire.value("bytes", std::uint64_t{0});
+  const auto kept = wire.value("kept_bytes", std::uint64_t{0});
+  if (kept < length)
+    std::fprintf(stderr, "Only the first %s of %s are kept. To keep more, in the settings: exchanges.body = \"%s\"\n",
+                 text::format_size(kept).c_str(), text::format_size(length).c_str(), "16 MiB");
+  return kFine;
+}
+
+std::string url_of(const Json& exchange) {
+  std::string host;
+  for (const Json& field : exchange["request"]["fields"])
+    if (host.empty() && text::to_lower(field.value("name", "")) == "host") host = field.value("value", "");
+  if (host.empty())
+    host = exchange.value("server", "localhost") + ":" + std::to_string(exchange.value("server_port", 80));
+  const std::string target = exchange.value("target", "/");
+  return target.starts_with('/') ? "http://" + host + target : target;
+}
+
+/// A question on a terminal; true: yes.
+bool is_agreed(const std::string& question) {
+  fmt::print("{} [y/N] ", question);
+  std::fflush(stdout);
+  std::string answer;
+  std::getline(std::cin, answer);
+  return answer == "y" || answer == "Y" || answer == "yes";
+}
+
+/// What `--body` names; nullopt: it cannot be read.
+std::optional<std::string> body_from(const std::string& source) {
+  if (source == "-") return std::string(std::istreambuf_iterator<char>(std::cin), {});
+  return files::content_of(source);
+}
+
+}  // namespace
+
+int run_exchanges(const Meant& meant, const ExchangesOptions& options) {
+  const auto instance = running(meant);
+  if (!instance) return kFailed;
+  if (!options.har.empty()) return write_har(*instance, options);
+  const Json page = ask_for(*instance, "GET", "/v1/exchanges" + query_of(options));
+  if (page.is_null()) return kFailed;
+  if (options.form == Form::json && !options.follow) {
+    fmt::print("{}\n", page.dump(2));
+    return kFine;
+  }
+  for (const Json& row : page["exchanges"])
+    if (!show(row, options)) return kFine;
+  if (options.follow) return follow(*instance, options, page.value("last", std::uint64_t{0}));
+  if (page["exchanges"].empty())
+    std::fprintf(stderr, "%s\n",
+                 page.value("last", 0) == 0 ? "There was no exchange yet." : "No exchange is like that.");
+  if (const auto lost = page.value("lost", 0); lost > 0)
+    std::fprintf(stderr, "(%d could not be kept, for lack of memory)\n", lost);
+  return kFine;
+}
+
+int run_exchange(const Meant& meant, const ExchangeOptions& options) {
+  using Part = ExchangeOptions::Part;
+  const auto instance = running(meant);
+  if (!instance) return kFailed;
+  if (options.part == Part::request) return print_part(*instance, options.number, "request");
+  if (options.part == Part::answer) return print_part(*instance, options.number, "answer");
+  if (options.part == Part::page) return print_part(*instance, options.number, "page");
+  const Json exchange = ask_for(*instance, "GET", path_of(options.number));
+  if (exchange.is_null()) return kFailed;
+  if (options.form == Form::json) {
+    fmt::print("{}\n", exchange.dump(2));
+    return kFine;
+  }
+  const auto request = bytes_of(*instance, options.number, "request");
+  if (!request) return kFailed;
+  if (options.part == Part::curl) {
+    const Json& told = exchange["request"];
+    if (told["bytes"] != told["kept_bytes"])
+      return fail("Only the beginning of its body is kept, so there is no command that sends the same.");
+    fmt::print("{}\n", exchange::curl_command(*request, url_of(exchange)));
+    return kFine;
+  }
+  // What is out of a file is told of and not read: it may be large.
+  std::optional<std::string> answer = "";
+  if (exchange["answer"].contains("from_files")) {
+    for (const Json& field : exchange["answer"]["fields"])
+      *answer += field.value("name", "") + ": " + field.value("value", "") + "\r\n";
+    answer = exchange["answer"].value("start_line", "") + "\r\n" + *answer + "\r\n";
+  } else {
+    answer = bytes_of(*instance, options.number, "answer");
+  }
+  if (!answer) return kFailed;
+  fmt::print("{}", view_of(exchange, *request, *answer));
+  return kFine;
+}
+
+int run_again(const Meant& meant, const AgainOptions& options) {
+  const auto instance = running(meant);
+  if (!instance) return kFailed;
+  Json change = Json::object();
+  if (!options.method.empty()) change["method"] = options.method;
+  if (!options.target.empty()) change["target"] = options.target;
+  if (!options.without.empty()) change["without"] = options.without;
+  for (const std::string& field : options.fields) {
+    const std::size_t colon = field.find(':');
+    if (colon == field.npos) return fail("A field is written as \"Name: value\": " + text::escape_line(field), kBadUse);
+    std::string value = field.substr(colon + 1);
+    value.erase(0, value.find_first_not_of(' '));
+    change["fields"].push_back({{"name", field.substr(0, colon)}, {"value", value}});
+  }
+  if (!options.body.empty()) {
+    const auto body = body_from(options.body);
+    if (!body) return fail(fmt::format("The file {} for --body cannot be read.", options.body), kBadUse);
+    change["body_base64"] = exchange::to_base64(*body);
+  }
+  const Json before = ask_for(*instance, "GET", path_of(options.number));
+  if (before.is_null()) return kFailed;
+  const std::string method = options.method.empty() ? before.value("method", "") : options.method;
+  if (!exchange::is_safe(method) && !options.yes) {
+    const std::string what =
+        fmt::format("{} {} may change something when it is sent again.", text::escape_line(method),
+                    text::escape_line(options.target.empty() ? before.value("target", "") : options.target));
+    if (::isatty(STDIN_FILENO) == 0 || options.body == "-") return fail(what + " To send it: --yes", kBadUse);
+    if (!is_agreed(what + " Send it?")) return fail("Nothing was sent.");
+  }
+  const Json reply = ask_for(*instance, "POST", path_of(options.number, "again"), change, kMostRepeating);
+  if (reply.is_null()) return kFailed;
+  if (options.form == Form::json) {
+    fmt::print("{}\n", reply.dump(2));
+    return kFine;
+  }
+  fmt::print("Sent again as exchange {}.\n{}", reply.value("number", std::uint64_t{0}),
+             view_of_difference(reply["difference"]));
+  return kFine;
+}
+
+namespace {
+
+/// A side of a comparison that is no exchange: an entry of a HAR, or a file. A sentence: it cannot be read.
+std::variant<exchange::Side, std::string> side_from(const std::string& written) {
+  const std::size_t mark = written.rfind('#');
+  const std::string number = mark == written.npos ? "" : written.substr(mark + 1);
+  const bool is_entry = !number.empty() && number.find_first_not_of("0123456789") == number.npos;
+  const std::string file = is_entry ? written.substr(0, mark) : written;
+  const auto text = files::content_of(file);
+  if (!text) return fmt::format("There is no exchange and no file {} that could be read.", text::escape_line(file));
+  if (is_entry || file.ends_with(".har")) {
+    const unsigned long entry = is_entry ? std::strtoul(number.c_str(), nullptr, 10) : 1;
+    auto side = exchange::side_in_har(*text, entry, written);
+    if (auto* const wrong = std::get_if<std::string>(&side))
+      return fmt::format("{} cannot be compared: {}.", text::escape_line(written), *wrong);
+    return side;
+  }
+  exchange::Side side;
+  side.name = written;
+  side.is_file = true;
+  side.page = *text;
+  return side;
+}
+
+bool is_number(const std::string& written) {
+  return !written.empty() && written.size() < 19 && written.find_first_not_of("0123456789") == written.npos;
+}
+
+/// An exchange as a side; nullopt: it cannot be had, and why has been told.
+std::optional<exchange::Side> side_of_number(const machine::Instance& instance, const std::string& written) {
+  const std::uint64_t number = std::strtoull(written.c_str(), nullptr, 10);
+  const Json told = ask_for(instance, "GET", path_of(number));
+  if (told.is_null()) return std::nullopt;
+  auto page = bytes_of(instance, number, "page");
+  if (!page) return std::nullopt;
+  exchange::Side side;
+  side.name = written;
+  side.status = told.value("status", 0);
+  side.milliseconds = told.value("milliseconds", 0.0);
+  side.page = std::move(*page);
+  for (const Json& field : told["answer"]["fields"]) {
+    side.fields.emplace_back(field.value("name", ""), field.value("value", ""));
+    if (text::to_lower(field.value("name", "")) == "content-type") side.type = field.value("value", "");
+  }
+  return side;
+}
+
+}  // namespace
+
+int run_compare(const Meant& meant, const CompareOptions& options) {
+  Json difference;
+  if (is_number(options.left) && is_number(options.right)) {
+    const auto instance = running(meant);
+    if (!instance) return kBadUse;
+    difference = ask_for(*instance, "GET", "/v1/exchanges/" + options.left + "/difference/" + options.right, nullptr,
+                         kMostComparing);
+    if (difference.is_null()) return kBadUse;
+  } else {
+    std::vector<exchange::Side> sides;
+    for (const std::string& written : {options.left, options.right}) {
+      if (is_number(written)) {
+        const auto instance = running(meant);
+        if (!instance) return kBadUse;
+        auto side = side_of_number(*instance, written);
+        if (!side) return kBadUse;
+        sides.push_back(std::move(*side));
+        continue;
+      }
+      auto side = side_from(written);
+      if (const auto* const wrong = std::get_if<std::string>(&side)) return fail(*wrong, kBadUse);
+      sides.push_back(std::get<exchange::Side>(std::move(side)));
+    }
+    // Of an entry of a HAR nothing is known about runs, so they are no difference.
+    difference = exchange::difference(sides[0], sides[1]);
+  }
+  if (options.form == Form::json) {
+    fmt::print("{}\n", difference.dump(2));
+  } else {
+    fmt::print("{}", view_of_difference(difference));
+  }
+  return difference.value("alike", false) ? kFine : kFailed;
+}
+
+}  // namespace porter::client

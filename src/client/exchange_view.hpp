@@ -1,0 +1,23 @@
+// Exchanges as they are shown to people in a terminal.
+#pragma once
+
+#include <string>
+#include <string_view>
+
+#include "core/text/json.hpp"
+
+namespace porter::client {
+
+/// The columns of the terminal that is written to; 0: it is none, and lines may be of any length.
+std::size_t terminal_width();
+
+/// One line of a list, fitted to `width` columns; 0: as long as it is.
+std::string line_of(const nlohmann::json& row, std::size_t width);
+
+/// The whole of an exchange. `request` and `answer` are the bytes that are kept.
+std::string view_of(const nlohmann::json& exchange, std::string_view request, std::string_view answer);
+
+/// What differs, as the control interface tells it.
+std::string view_of_difference(const nlohmann::json& difference);
+
+}  // namespace porter::client

@@ -1,0 +1,308 @@
+// See difference.hpp.
+#include "core/exchange/difference.hpp"
+
+#include <algorithm>
+#include <dtl/dtl.hpp>
+#include <map>
+#include <set>
+
+#include "core/exchange/message.hpp"
+#include "core/http/head.hpp"
+#include "core/text/json.hpp"
+#include "core/text/text.hpp"
+
+namespace porter::exchange {
+namespace {
+
+using Json = nlohmann::json;
+using Lines = std::vector<std::string>;
+
+/// So many lines around a change are shown.
+constexpr std::size_t kAround = 3;
+/// Beyond so many pairs of lines what differs is told as a whole: comparing takes a time that grows with them.
+constexpr std::size_t kMostPairs = 40'000'000;
+constexpr std::size_t kMostPlaces = 1000;
+
+/// Fields that are another for every answer.
+bool always_differs(std::string_view name) {
+  constexpr std::string_view kNames[] = {"Date", "Age", "Server-Timing", "X-Request-Id", "X-Runtime"};
+  return std::any_of(std::begin(kNames), std::end(kNames),
+                     [&](std::string_view own) { return http::same_name(own, name); });
+}
+
+/// Variables that are another for every run.
+bool always_differs_in_runs(std::string_view variable) {
+  constexpr std::string_view kNames[] = {"REMOTE_PORT", "REQUEST_TIME", "UNIQUE_ID"};
+  const std::string_view name = variable.substr(0, variable.find('='));
+  return std::find(std::begin(kNames), std::end(kNames), name) != std::end(kNames);
+}
+
+Lines lines_of(std::string_view text) {
+  Lines out;
+  for (std::string_view line : text::parts_of(text, '\n')) out.emplace_back(line);
+  if (!out.empty() && out.back().empty()) out.pop_back();
+  return out;
+}
+
+/// One line of what a comparison shows: " " on both sides, "-" on the left, "+" on the right.
+struct Marked {
+  char mark;
+  const std::string* text;
+  std::size_t left;  ///< Its number there, from 1; 0: it is not there.
+  std::size_t right;
+};
+
+std::vector<Marked> compare_lines(const Lines& left, const Lines& right) {
+  std::vector<Marked> out;
+  // What is the same at both ends needs no search.
+  std::size_t first = 0;
+  while (first < left.size() && first < right.size() && left[first] == right[first]) ++first;
+  std::size_t same = 0;
+  while (same < left.size() - first && same < right.size() - first &&
+         left[left.size() - 1 - same] == right[right.size() - 1 - same])
+    ++same;
+  for (std::size_t i = 0; i < first; ++i) out.push_back({' ', &left[i], i + 1, i + 1});
+  const std::size_t left_end = left.size() - same;
+  const std::size_t right_end = right.size() - same;
+  if ((left_end - first) * (right_end - first) > kMostPairs) {
+    for (std::size_t i = first; i < left_end; ++i) out.push_back({'-', &left[i], i + 1, 0});
+    for (std::size_t i = first; i < right_end; ++i) out.push_back({'+', &right[i], 0, i + 1});
+  } else {
+    dtl::Diff<std::string, Lines> search(
+        Lines(left.begin() + static_cast<std::ptrdiff_t>(first), left.begin() + static_cast<std::ptrdiff_t>(left_end)),
+        Lines(right.begin() + static_cast<std::ptrdiff_t>(first),
+              right.begin() + static_cast<std::ptrdiff_t>(right_end)));
+    search.onHuge();
+    search.compose();
+    std::size_t at_left = first;
+    std::size_t at_right = first;
+    for (const auto& [line, info] : search.getSes().getSequence()) {
+      if (info.type == dtl::SES_DELETE) {
+        out.push_back({'-', &left[at_left], at_left + 1, 0});
+        ++at_left;
+      } else if (info.type == dtl::SES_ADD) {
+        out.push_back({'+', &right[at_right], 0, at_right + 1});
+        ++at_right;
+      } else {
+        out.push_back({' ', &left[at_left], at_left + 1, at_right + 1});
+        ++at_left;
+        ++at_right;
+      }
+    }
+  }
+  for (std::size_t i = 0; i < same; ++i) out.push_back({' ', &left[left_end + i], left_end + i + 1, right_end + i + 1});
+  return out;
+}
+
+/// The lines that differ with some around them; in place of what is left out its count.
+Json compare_text(std::string_view left, std::string_view right) {
+  const Lines left_lines = lines_of(left);
+  const Lines right_lines = lines_of(right);
+  const std::vector<Marked> all = compare_lines(left_lines, right_lines);
+  std::vector<bool> is_shown(all.size(), false);
+  for (std::size_t i = 0; i < all.size(); ++i) {
+    if (all[i].mark == ' ') continue;
+    const std::size_t end = std::min(all.size(), i + kAround + 1);
+    for (std::size_t near = i - std::min(i, kAround); near < end; ++near) is_shown[near] = true;
+  }
+  Json out = Json::array();
+  std::size_t left_out = 0;
+  const auto tell_left_out = [&] {
+    if (left_out > 0) out.push_back({{"mark", "…"}, {"count", left_out}});
+    left_out = 0;
+  };
+  for (std::size_t i = 0; i < all.size(); ++i) {
+    if (!is_shown[i]) {
+      ++left_out;
+      continue;
+    }
+    tell_left_out();
+    Json line = {{"mark", std::string(1, all[i].mark)}, {"text", text::to_utf8(*all[i].text)}};
+    if (all[i].left != 0) line["left"] = all[i].left;
+    if (all[i].right != 0) line["right"] = all[i].right;
+    out.push_back(std::move(line));
+  }
+  tell_left_out();
+  return out;
+}
+
+/// Adds what differs between two values of JSON, place by place, as RFC 6901 writes places.
+void compare_json(const Json& left, const Json& right, const std::string& place, Json& out) {
+  if (left == right || out.size() >= kMostPlaces) return;
+  if (left.is_object() && right.is_object()) {
+    std::set<std::string> names;
+    for (const Json* const side : {&left, &right})
+      for (const auto& [name, value] : side->items()) names.insert(name);
+    for (const std::string& name : names) {
+      std::string escaped;
+      for (const char c : name) escaped += c == '~' ? "~0" : c == '/' ? "~1" : std::string(1, c);
+      const std::string below = place + "/" + escaped;
+      if (left.contains(name) && right.contains(name)) {
+        compare_json(left[name], right[name], below, out);
+      } else if (left.contains(name)) {
+        out.push_back({{"place", below}, {"left", left[name]}});
+      } else {
+        out.push_back({{"place", below}, {"right", right[name]}});
+      }
+    }
+    return;
+  }
+  if (left.is_array() && right.is_array()) {
+    for (std::size_t i = 0; i < std::max(left.size(), right.size()); ++i) {
+      const std::string below = place + "/" + std::to_string(i);
+      if (i < left.size() && i < right.size()) {
+        compare_json(left[i], right[i], below, out);
+      } else {
+        out.push_back({{"place", below}, {i < left.size() ? "left" : "right", i < left.size() ? left[i] : right[i]}});
+      }
+    }
+    return;
+  }
+  out.push_back({{"place", place}, {"left", left}, {"right", right}});
+}
+
+BodyKind kind_of_page(const Side& side) {
+  Message message;
+  message.fields.emplace_back("Content-Type", side.type);
+  return kind_of_body(message, side.page);
+}
+
+Json compare_pages(const Side& left, const Side& right) {
+  Json out = {{"alike", left.page == right.page}, {"left_bytes", left.page.size()}, {"right_bytes", right.page.size()}};
+  const BodyKind kinds[] = {kind_of_page(left), kind_of_page(right)};
+  const auto has = [&](BodyKind kind) { return kinds[0] == kind || kinds[1] == kind; };
+  if (kinds[0] == BodyKind::json && kinds[1] == BodyKind::json) {
+    const Json values[] = {Json::parse(left.page, nullptr, false), Json::parse(right.page, nullptr, false)};
+    if (!values[0].is_discarded() && !values[1].is_discarded()) {
+      out["kind"] = "json";
+      out["places"] = Json::array();
+      compare_json(values[0], values[1], "", out["places"]);
+      // Spaces and the order of names mean nothing there.
+      out["alike"] = out["places"].empty();
+      return out;
+    }
+  }
+  if (has(BodyKind::binary) || has(BodyKind::upload)) {
+    out["kind"] = "bytes";
+    const auto mismatch = std::mismatch(left.page.begin(), left.page.end(), right.page.begin(), right.page.end());
+    if (left.page != right.page) out["first_difference"] = mismatch.first - left.page.begin();
+    return out;
+  }
+  out["kind"] = "text";
+  out["lines"] = left.page == right.page ? Json::array() : compare_text(left.page, right.page);
+  return out;
+}
+
+/// Fields of one name are compared as one list, in their order.
+std::map<std::string, std::vector<std::string>> by_name(const Side& side) {
+  std::map<std::string, std::vector<std::string>> out;
+  for (const auto& [name, value] : side.fields) out[text::to_lower(name)].push_back(value);
+  return out;
+}
+
+std::string shown_name(const Side& left, const Side& right, const std::string& lower) {
+  for (const Side* const side : {&left, &right})
+    for (const auto& [name, value] : side->fields)
+      if (http::same_name(name, lower)) return name;
+  return lower;
+}
+
+Json optional_number(const std::optional<int>& number) { return number ? Json(*number) : Json(); }
+
+Json compare_runs(const Side& left, const Side& right, bool& is_alike) {
+  Json out = Json::array();
+  const auto tell = [&](const std::string& what, const Json& of_left, const Json& of_right) {
+    if (of_left != of_right) out.push_back({{"what", what}, {"left", of_left}, {"right", of_right}});
+    return of_left == of_right;
+  };
+  is_alike = tell("runs", left.runs.size(), right.runs.size());
+  for (std::size_t i = 0; i < std::min(left.runs.size(), right.runs.size()); ++i) {
+    const Run& a = left.runs[i];
+    const Run& b = right.runs[i];
+    for (const bool same : {tell("runner", text::to_utf8(a.runner), text::to_utf8(b.runner)),
+                            tell("exit status", optional_number(a.exit_status), optional_number(b.exit_status)),
+                            tell("signal", optional_number(a.signal), optional_number(b.signal))})
+      is_alike = is_alike && same;
+    const auto errors = [](const Run& run) {
+      Json all = Json::array();
+      for (const std::string& line : run.error_lines) all.push_back(text::to_utf8(line));
+      return all;
+    };
+    is_alike = tell("error stream", errors(a), errors(b)) && is_alike;
+    tell("script", text::to_utf8(a.script), text::to_utf8(b.script));
+    tell("peak memory, KiB", a.peak_memory_kib, b.peak_memory_kib);
+    std::map<std::string, std::string> variables[2];
+    for (const int side : {0, 1})
+      for (const std::string& variable : (side == 0 ? a : b).environment)
+        if (!always_differs_in_runs(variable))
+          variables[side][variable.substr(0, variable.find('='))] = variable.substr(variable.find('=') + 1);
+    std::set<std::string> names;
+    for (const auto& all : variables)
+      for (const auto& [name, value] : all) names.insert(name);
+    const auto value_of = [](const std::map<std::string, std::string>& all, const std::string& name) {
+      const auto found = all.find(name);
+      return found == all.end() ? Json() : Json(text::to_utf8(found->second));
+    };
+    for (const std::string& name : names) tell(name, value_of(variables[0], name), value_of(variables[1], name));
+  }
+  return out;
+}
+
+}  // namespace
+
+Side side_of(const Recorded& exchange) {
+  Side side;
+  side.name = std::to_string(exchange.number);
+  side.status = exchange.status;
+  const Message answer = read_message(exchange.answer.bytes);
+  side.fields = answer.fields;
+  side.type = answer.field("Content-Type").value_or("");
+  side.page = read_body(answer, exchange.answer.bytes, kMostCompared).bytes;
+  side.milliseconds = millis(exchange.duration);
+  side.runs = exchange.runs;
+  return side;
+}
+
+Json difference(const Side& left, const Side& right) {
+  Json out = {{"left", left.name}, {"right", right.name}};
+  bool is_alike = true;
+  // A file has neither a status nor fields.
+  if (!left.is_file && !right.is_file) {
+    out["status"] = {{"left", left.status}, {"right", right.status}};
+    is_alike = left.status == right.status;
+    Json fields = Json::array();
+    std::size_t left_out = 0;
+    auto left_fields = by_name(left);
+    auto right_fields = by_name(right);
+    std::set<std::string> names;
+    for (const auto* const side : {&left_fields, &right_fields})
+      for (const auto& [name, values] : *side) names.insert(name);
+    for (const std::string& name : names) {
+      if (left_fields[name] == right_fields[name]) continue;
+      if (always_differs(name)) {
+        ++left_out;
+        continue;
+      }
+      const auto joined = [](const std::vector<std::string>& values) {
+        Json all = Json::array();
+        for (const std::string& value : values) all.push_back(text::to_utf8(value));
+        return all;
+      };
+      fields.push_back({{"name", text::to_utf8(shown_name(left, right, name))},
+                        {"left", joined(left_fields[name])},
+                        {"right", joined(right_fields[name])}});
+    }
+    is_alike = is_alike && fields.empty();
+    out["fields"] = std::move(fields);
+    out["fields_left_out"] = left_out;
+    out["milliseconds"] = {{"left", left.milliseconds}, {"right", right.milliseconds}};
+    bool are_runs_alike = true;
+    out["runs"] = compare_runs(left, right, are_runs_alike);
+    is_alike = is_alike && are_runs_alike;
+  }
+  out["page"] = compare_pages(left, right);
+  out["alike"] = is_alike && out["page"]["alike"].get<bool>();
+  return out;
+}
+
+}  // namespace porter::exchange

@@ -1,0 +1,302 @@
+// Calls about exchanges: which there were, what went over the wire, what differs, and sending one again.
+#include <unistd.h>
+
+#include <boost/asio/post.hpp>
+#include <charconv>
+#include <memory>
+
+#include "core/exchange/base64.hpp"
+#include "core/exchange/change.hpp"
+#include "core/exchange/difference.hpp"
+#include "core/exchange/exchange_json.hpp"
+#include "core/exchange/har.hpp"
+#include "core/exchange/message.hpp"
+#include "core/exchange/slices.hpp"
+#include "core/http/head.hpp"
+#include "core/text/text.hpp"
+#include "server/api/api.hpp"
+#include "server/api/repeat.hpp"
+
+namespace porter::server {
+namespace {
+
+constexpr std::size_t kUsualMost = 100;
+constexpr std::size_t kMostAtOnce = 10'000;
+/// Bytes of a file that are put into a HAR at most.
+constexpr std::uint64_t kMostInArchive = 4 * 1024 * 1024;
+
+/// The number that `text` begins with, which is taken away from there with the slash behind it.
+std::optional<std::uint64_t> take_number(std::string_view& text) {
+  const std::string_view digits = text.substr(0, text.find('/'));
+  std::uint64_t number = 0;
+  const auto [end, error] = std::from_chars(digits.data(), digits.data() + digits.size(), number);
+  if (error != std::errc{} || end != digits.data() + digits.size()) return std::nullopt;
+  text.remove_prefix(std::min(digits.size() + 1, text.size()));
+  return number;
+}
+
+/// What the query of a list asks for; a sentence if it cannot be understood.
+std::variant<std::pair<ExchangeStore::Filter, std::size_t>, std::string> read_filter(const Call& call) {
+  ExchangeStore::Filter filter;
+  filter.site = call.parameter("site");
+  filter.status = call.parameter("status").value_or("");
+  filter.method = call.parameter("method").value_or("");
+  filter.text = call.parameter("text").value_or("");
+  if (!filter.status.empty() && !exchange::is_status_filter(filter.status))
+    return "A status is three digits, such as 404, or stands for a hundred of them, such as 4xx";
+  std::size_t most = kUsualMost;
+  const std::pair<const char*, std::uint64_t*> numbers[] = {{"before", &filter.before}, {"after", &filter.after}};
+  for (const auto& [name, into] : numbers) {
+    if (!call.parameter(name)) continue;
+    const auto number = call.number(name);
+    if (!number) return std::string("The value of ") + name + " is not a number";
+    *into = *number;
+  }
+  if (call.parameter("most")) {
+    const auto number = call.number("most");
+    if (!number || *number < 1 || *number > kMostAtOnce)
+      return "The value of most is not a number from 1 to " + std::to_string(kMostAtOnce);
+    most = static_cast<std::size_t>(*number);
+  }
+  return std::pair(std::move(filter), most);
+}
+
+Json json_of(const ExchangeStore::Page& page) {
+  Json rows = Json::array();
+  for (const exchange::Recorded& one : page.exchanges) rows.push_back(exchange::row_of(one));
+  return {{"exchanges", std::move(rows)},
+          {"last", page.last},
+          {"gone_up_to", page.gone},
+          {"lost", page.lost},
+          {"has_more", page.has_more}};
+}
+
+}  // namespace
+
+Finding Api::no_exchange(std::uint64_t number) const {
+  const ExchangeStore& store = server_.shared().exchanges;
+  Finding finding{Code::exchange_unknown, {{"number", std::to_string(number)}, {"option", instance_.option()}}};
+  const std::uint64_t last = store.last_number();
+  if (number >= 1 && number <= last) {
+    finding.code = Code::exchange_gone;
+    finding.facts.emplace_back("limit", text::format_limit(store.bounds().memory));
+  } else if (!store.bounds().keep) {
+    finding.facts.emplace_back("reason", "the settings say that none are kept");
+  } else {
+    finding.facts.emplace_back("reason", last == 0 ? "there was none yet" : "the last is " + std::to_string(last));
+  }
+  return finding;
+}
+
+asio::awaitable<Reply> Api::exchanges(const Call& call) {
+  auto wanted = read_filter(call);
+  if (const auto* const wrong = std::get_if<std::string>(&wanted)) co_return bad_call(422, *wrong);
+  const auto& [filter, most] = std::get<0>(wanted);
+  auto listing = server_.shared().helpers.run([&store = server_.shared().exchanges, filter = filter, most = most] {
+    return json_of(store.list(filter, most)).dump();
+  });
+  Reply reply;
+  reply.text = co_await std::move(listing);
+  co_return reply;
+}
+
+asio::awaitable<Reply> Api::exchanges_har(const Call& call) {
+  auto wanted = read_filter(call);
+  if (const auto* const wrong = std::get_if<std::string>(&wanted)) co_return bad_call(422, *wrong);
+  const auto& [filter, most] = std::get<0>(wanted);
+  const auto secrets =
+      call.parameter("secrets").value_or("") == "true" ? exchange::Secrets::told : exchange::Secrets::left_out;
+  auto making =
+      server_.shared().helpers.run([&store = server_.shared().exchanges, filter = filter, most = most, secrets] {
+        std::vector<exchange::Recorded> all;
+        for (const exchange::Recorded& row : store.list(filter, most).exchanges) {
+          auto one = store.find(row.number);
+          if (!one) continue;
+          exchange::fill_slices(one->answer, kMostInArchive);
+          all.push_back(std::move(*one));
+        }
+        return exchange::har_of(all, secrets).dump();
+      });
+  Reply reply;
+  reply.text = co_await std::move(making);
+  co_return reply;
+}
+
+asio::awaitable<Reply> Api::exchange(const Call& call) {
+  std::string_view rest = std::string_view(call.path).substr(std::string_view("/v1/exchanges/").size());
+  const auto number = take_number(rest);
+  if (!number) co_return bad_call(404, "There is no such call; exchanges have numbers");
+  if (rest == "request" || rest == "answer" || rest == "page") {
+    Reply reply = co_await exchange_bytes(call, *number, rest);
+    co_return reply;
+  }
+  constexpr std::string_view kDifference = "difference/";
+  if (rest.starts_with(kDifference)) {
+    rest.remove_prefix(kDifference.size());
+    const auto other = take_number(rest);
+    if (!other || !rest.empty()) co_return bad_call(404, "There is no such call; exchanges have numbers");
+    Reply reply = co_await exchange_difference(*number, *other);
+    co_return reply;
+  }
+  if (!rest.empty()) co_return bad_call(404, "There is no such call");
+  auto finding = server_.shared().helpers.run([&store = server_.shared().exchanges, number = *number]() -> std::string {
+    const auto found = store.find(number);
+    return found ? exchange::json_of(*found).dump() : "";
+  });
+  Reply reply;
+  reply.text = co_await std::move(finding);
+  if (reply.text.empty()) co_return refused(no_exchange(*number));
+  co_return reply;
+}
+
+asio::awaitable<Reply> Api::exchange_bytes(const Call&, std::uint64_t number, std::string_view part) {
+  auto looking =
+      server_.shared().helpers.run([&store = server_.shared().exchanges, number] { return store.find(number); });
+  auto found = co_await std::move(looking);
+  if (!found) co_return refused(no_exchange(number));
+  for (const exchange::FileSlice& slice : found->answer.slices) {
+    if (part == "request" || exchange::open_slice(slice).is_open()) continue;
+    co_return refused(Finding{Code::exchange_file_changed,
+                              {{"number", std::to_string(number)},
+                               {"length", std::to_string(slice.length)},
+                               {"file", slice.file},
+                               {"option", instance_.option()}}});
+  }
+  Reply reply;
+  reply.type = "application/octet-stream";
+  std::uint64_t from = 0;
+  if (part == "page") {
+    const exchange::Message answer = exchange::read_message(found->answer.bytes);
+    reply.type = answer.field("Content-Type").value_or(reply.type);
+    from = answer.body_at;
+    // What comes out of a file has no coding on it.
+    if (found->answer.slices.empty()) {
+      auto reading = server_.shared().helpers.run([&answer, &found] {
+        return exchange::read_body(answer, found->answer.bytes, exchange::kMostCompared).bytes;
+      });
+      reply.bytes = co_await std::move(reading);
+      co_return reply;
+    }
+  }
+  exchange::Wire wire = part == "request" ? std::move(found->request) : std::move(found->answer);
+  if (wire.slices.empty()) {
+    reply.bytes = std::move(wire.bytes);
+    co_return reply;
+  }
+  reply.stream = [this, wire = std::move(wire), from](Stream& stream) { return send_wire(stream, wire, from); };
+  co_return reply;
+}
+
+asio::awaitable<void> Api::send_wire(Stream& stream, exchange::Wire wire, std::uint64_t from) {
+  constexpr std::size_t kPiece = 256 * 1024;
+  std::size_t taken = from;
+  std::string piece;
+  for (const exchange::FileSlice& slice : wire.slices) {
+    bool goes_on = co_await stream.send(std::string_view(wire.bytes).substr(taken, slice.at - taken));
+    taken = slice.at;
+    const files::Descriptor file = exchange::open_slice(slice);
+    for (std::uint64_t done = 0; goes_on && done < slice.length; done += piece.size()) {
+      // A disk may be slow, and this thread accepts all connections.
+      auto reading = server_.shared().helpers.run([&] {
+        piece.resize(static_cast<std::size_t>(std::min<std::uint64_t>(kPiece, slice.length - done)));
+        const ssize_t got = ::pread(file.get(), piece.data(), piece.size(), static_cast<off_t>(slice.offset + done));
+        piece.resize(got > 0 ? static_cast<std::size_t>(got) : 0);
+        return !piece.empty();
+      });
+      goes_on = co_await std::move(reading);
+      if (goes_on) goes_on = co_await stream.send(piece);
+    }
+    if (!goes_on) co_return;
+  }
+  co_await stream.send(std::string_view(wire.bytes).substr(std::min<std::size_t>(taken, wire.bytes.size())));
+}
+
+asio::awaitable<Reply> Api::exchange_difference(std::uint64_t left, std::uint64_t right) {
+  std::uint64_t missing = 0;
+  auto comparing = server_.shared().helpers.run([&]() -> std::string {
+    ExchangeStore& store = server_.shared().exchanges;
+    std::optional<exchange::Recorded> both[] = {store.find(left), store.find(right)};
+    for (auto& one : both) {
+      if (!one) {
+        missing = &one == &both[0] ? left : right;
+        return "";
+      }
+      exchange::fill_slices(one->answer, exchange::kMostCompared);
+    }
+    return exchange::difference(exchange::side_of(*both[0]), exchange::side_of(*both[1])).dump();
+  });
+  Reply reply;
+  reply.text = co_await std::move(comparing);
+  if (reply.text.empty()) co_return refused(no_exchange(missing));
+  co_return reply;
+}
+
+namespace {
+
+/// What `body` says of a change; a sentence if it cannot be understood.
+std::variant<exchange::Change, std::string> read_change(const Json& body) {
+  exchange::Change change;
+  change.method = text_in(body, "method");
+  change.target = text_in(body, "target");
+  const auto is_word = [](const std::string& text) {
+    return std::all_of(text.begin(), text.end(), [](char c) { return c > ' ' && c != '\x7f'; });
+  };
+  if (!is_word(change.method) || !is_word(change.target)) return "A method and a target are words without spaces";
+  const auto is_line = [](const std::string& text) {
+    return text.find_first_of("\r\n") == text.npos && text.find('\0') == text.npos;
+  };
+  if (const auto fields = body.find("fields"); fields != body.end() && fields->is_array())
+    for (const Json& field : *fields) {
+      const std::string name = text_in(field, "name");
+      const std::string value = text_in(field, "value");
+      if (!http::is_token(name) || !is_line(value)) return "A field has a name and a value on one line";
+      change.fields.emplace_back(name, value);
+    }
+  if (const auto names = body.find("without"); names != body.end() && names->is_array())
+    for (const Json& name : *names)
+      if (name.is_string()) change.without.push_back(name.get<std::string>());
+  if (body.contains("body_base64")) {
+    change.body = exchange::from_base64(text_in(body, "body_base64"));
+    if (!change.body) return "The body is not base64";
+  }
+  return change;
+}
+
+}  // namespace
+
+asio::awaitable<Reply> Api::exchange_again(const Call& call) {
+  std::string_view rest = std::string_view(call.path).substr(std::string_view("/v1/exchanges/").size());
+  const auto number = take_number(rest);
+  if (!number || rest != "again") co_return bad_call(404, "There is no such call");
+  auto wanted = read_change(call.object());
+  if (const auto* const wrong = std::get_if<std::string>(&wanted)) co_return bad_call(422, *wrong);
+  const auto& change = std::get<exchange::Change>(wanted);
+  ExchangeStore& store = server_.shared().exchanges;
+  const std::uint64_t wanted_number = *number;
+  auto looking = server_.shared().helpers.run([&store, wanted_number] { return store.find(wanted_number); });
+  const auto found = co_await std::move(looking);
+  if (!found) co_return refused(no_exchange(*number));
+  const auto refuse = [&](const char* reason) {
+    return refused(Finding{Code::exchange_not_repeatable, {{"number", std::to_string(*number)}, {"reason", reason}}});
+  };
+  if (found->request.bytes.empty()) co_return refuse("nothing came of its request");
+  if (found->request.is_cut() && !change.body) co_return refuse("only the beginning of its body is kept");
+  if (found->server.empty()) co_return refuse("it did not come over the network");
+  bool gone = false;
+  if (call.when_left) call.when_left([&gone] { gone = true; });
+  std::string bytes = exchange::changed_request(found->request.bytes, change);
+  auto repeating = repeat(server_.context(), store, *found, std::move(bytes), gone);
+  const auto came = co_await std::move(repeating);
+  if (call.when_left) call.when_left(nullptr);
+  if (const auto* const finding = std::get_if<Finding>(&came)) {
+    Finding told = *finding;
+    told.facts.emplace_back("option", instance_.option());
+    co_return refused(told);
+  }
+  const std::uint64_t again = std::get<std::uint64_t>(came);
+  Reply reply = co_await exchange_difference(*number, again);
+  if (reply.status == 200) reply.text = Json{{"number", again}, {"difference", Json::parse(reply.text)}}.dump();
+  co_return reply;
+}
+
+}  // namespace porter::server

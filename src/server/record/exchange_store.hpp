@@ -1,0 +1,273 @@
+// The exchanges that are kept: what went over the wire, with the facts beside it.
+//
+// Each worker puts the exchanges that are over into blocks of its own, one behind the other, so that keeping one is two
+// copies and no allocation. Full blocks go to the store, which lets go of the oldest when there is no more room for
+// them. What is still in progress stands in a Recording.
+#pragma once
+
+#include <algorithm>
+#include <atomic>
+#include <chrono>
+#include <cstddef>
+#include <cstdint>
+#include <deque>
+#include <functional>
+#include <map>
+#include <memory>
+#include <mutex>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <unordered_set>
+#include <variant>
+#include <vector>
+
+#include "core/exchange/recorded.hpp"
+#include "core/settings/settings.hpp"
+#include "server/connection/transport.hpp"
+#include "server/record/exchange.hpp"
+
+namespace porter::server {
+
+class ExchangeStore;
+class Recording;
+class Shelf;
+
+/// What an exchange has from its connection and from the way to its head.
+struct RecordedEnds {
+  const Ends* ends = nullptr;
+  std::chrono::nanoseconds head_wait{0};
+};
+
+/// Whether bytes, runs and trails are wanted too.
+enum class RecordedWith { heads, all };
+
+/// A block of exchanges that are over. What has been added does not change any more.
+class ExchangeBlock {
+ public:
+  /// One exchange that is over.
+  struct Kept;
+  struct Detail;
+
+  explicit ExchangeBlock(std::size_t size);
+  ~ExchangeBlock();
+  ExchangeBlock(const ExchangeBlock&) = delete;
+  ExchangeBlock& operator=(const ExchangeBlock&) = delete;
+
+  /// Room for an exchange with `bytes` bytes of text; null: there is none left.
+  Kept* add(std::size_t bytes);
+  const Kept& at(std::size_t index) const;
+  std::size_t count() const { return count_; }
+  char* memory() { return memory_; }
+  const char* memory() const { return memory_; }
+  /// Bytes that it takes.
+  std::size_t size() const { return size_ + detail_bytes_; }
+  /// The highest number in it.
+  std::uint64_t last() const { return last_; }
+  /// Counts one that was added in, which takes `detail` bytes elsewhere.
+  void note(std::uint64_t number, std::size_t detail) {
+    last_ = std::max(last_, number);
+    detail_bytes_ += detail;
+  }
+  /// Makes it empty again.
+  void clear();
+
+ private:
+  char* memory_;
+  std::size_t size_;
+  std::size_t used_ = 0;  ///< Of text, from the beginning on; what is kept stands at the end, going back.
+  std::size_t count_ = 0;
+  std::size_t detail_bytes_ = 0;
+  std::uint64_t last_ = 0;
+};
+
+/// A worker's own part of the store. Its functions are called on the worker's thread.
+class Shelf {
+ public:
+  explicit Shelf(ExchangeStore& store) : store_(store) {}
+  Shelf(const Shelf&) = delete;
+  Shelf& operator=(const Shelf&) = delete;
+
+  /// Whether anything is kept at present.
+  bool keeps() const;
+  /// Keeps an exchange that was answered all at once: `request` is its head, `answer` what was sent. Its number.
+  std::uint64_t add(const Exchange& exchange, const RecordedEnds& ends, std::string_view request,
+                    const Outgoing& answer) noexcept;
+  /// Begins to record one that takes its time; null: there is no memory for it.
+  std::unique_ptr<Recording> begin(const Exchange& exchange, const RecordedEnds& ends) noexcept;
+
+ private:
+  friend class ExchangeStore;
+  friend class Recording;
+
+  /// Keeps an exchange with so many bytes of text, which `fill` writes; with the mutex held.
+  template <typename Fill>
+  void put(std::size_t bytes, const Fill& fill);
+
+  ExchangeStore& store_;
+  std::mutex mutex_;
+  std::shared_ptr<ExchangeBlock> block_;  // Guarded by mutex_, as is the next.
+  std::unordered_set<Recording*> open_;
+};
+
+/// One exchange in progress: told of all that passes the transport. It is over when it is destroyed.
+class Recording : public Tap {
+ public:
+  Recording(Shelf& shelf, std::uint64_t number, const Exchange& exchange, const RecordedEnds& ends);
+  ~Recording() override;
+
+  std::uint64_t number() const { return number_; }
+
+  void received(std::string_view bytes) noexcept override;
+  void sent(const Outgoing& before, const Outgoing& left) noexcept override;
+  void sent(std::string_view bytes) noexcept override;
+  /// Takes over the facts, as they are now; of those that nobody else tells of nothing is left in `exchange`.
+  void note(Exchange& exchange) noexcept;
+
+ private:
+  friend class Shelf;
+  friend class ExchangeStore;
+
+  /// Bytes of one direction.
+  struct Side {
+    exchange::Wire wire;
+    std::uint64_t body = 0;     ///< Bytes behind the head.
+    bool has_head = false;      ///< Its head is whole.
+    bool is_full = false;       ///< Nothing more of it is kept.
+    std::size_t head_from = 0;  ///< Where the last head begins: there may be interim ones before it.
+  };
+  void keep(Side& side, std::string_view bytes);
+  void append_body(Side& side, std::string_view bytes);
+  void keep(const FilePart& part, std::uint64_t sent);
+  /// Does what `note` does with the mutex held; where memory lacks nothing more is kept.
+  template <typename Note>
+  void note_safely(Note note) noexcept;
+  void note_first_byte(std::string_view bytes);
+  /// Counts what it takes by now.
+  void count();
+  exchange::Recorded recorded(RecordedWith with) const;
+
+  Shelf& shelf_;
+  const std::uint64_t number_;
+  std::uint64_t repeats_ = 0;
+  const Ends ends_;
+  const std::chrono::nanoseconds head_wait_;
+  const std::uint64_t body_limit_;
+  std::chrono::nanoseconds first_byte_{0};
+  std::size_t counted_ = 0;
+  // Guarded by the shelf's mutex.
+  Exchange facts_;
+  Side request_;
+  Side answer_;
+  bool is_noted_ = false;
+};
+
+class ExchangeStore {
+ public:
+  using Bounds = ExchangeKeeping;
+
+  ExchangeStore() = default;
+  ~ExchangeStore();
+  ExchangeStore(const ExchangeStore&) = delete;
+  ExchangeStore& operator=(const ExchangeStore&) = delete;
+
+  // From any thread.
+
+  void set_bounds(const Bounds& bounds);
+  Bounds bounds() const;
+  /// A part for a worker, which lasts as long as the store.
+  Shelf& add_shelf();
+
+  struct Filter {
+    std::optional<std::string> site;
+    std::string status;  ///< "404", "4xx"; empty: any.
+    std::string method;  ///< Empty: any.
+    std::string text;  ///< Words of which each stands in the target or in what was sent either way, whatever the case.
+    std::uint64_t before = UINT64_MAX;  ///< Only numbers below it.
+    std::uint64_t after = 0;            ///< Only numbers above it.
+  };
+  struct Page {
+    std::vector<exchange::Recorded> exchanges;  ///< Without bytes, runs and trails; in the order of their numbers.
+    std::uint64_t last = 0;                     ///< The last number that was given.
+    std::uint64_t gone = 0;                     ///< Of those up to this number some or all have gone, for want of room.
+    std::uint64_t lost = 0;                     ///< How many could not be recorded, for lack of memory.
+    bool has_more = false;                      ///< There are earlier ones that pass, or may.
+  };
+  /// The last `most` that pass; those in progress once they have lasted for 200 ms.
+  Page list(const Filter& filter, std::size_t most);
+  /// One with all there is; nullopt: it is not there, or not any more.
+  std::optional<exchange::Recorded> find(std::uint64_t number);
+  std::uint64_t last_number() const { return next_.load(std::memory_order_relaxed) - 1; }
+  /// Bytes that are kept.
+  std::size_t bytes() const { return bytes_.load(std::memory_order_relaxed); }
+
+  /// What comes from this port next, and from nowhere else, repeats `number`.
+  void expect(std::uint16_t client_port, std::uint64_t number);
+  /// The number of what has come from there; 0: nothing yet.
+  std::uint64_t has_come(std::uint16_t client_port);
+  void forget(std::uint16_t client_port);
+  /// True once it is over.
+  bool is_over(std::uint64_t number);
+
+  /// Has `then` called for each exchange that begins and ends, on the worker's thread; null: nobody.
+  struct News {
+    enum class What { begun, ended } what;
+    std::uint64_t number;
+    const Exchange& exchange;
+  };
+  using Listener = std::function<void(const News&)>;
+  void set_listener(std::shared_ptr<const Listener> then);
+
+ private:
+  friend class Shelf;
+  friend class Recording;
+
+  struct Place {
+    std::shared_ptr<const ExchangeBlock> block;
+    std::size_t count = 0;  ///< How many of its exchanges may be looked at.
+  };
+  std::vector<Place> places();
+  /// Those in progress that have lasted for `since`.
+  std::vector<exchange::Recorded> in_progress(std::chrono::nanoseconds since, RecordedWith with);
+  static bool passes(const Filter& filter, const exchange::Recorded& exchange);
+  std::uint64_t take_number() { return next_.fetch_add(1, std::memory_order_relaxed); }
+  std::uint64_t repeated_by(std::uint16_t client_port, std::uint64_t number);
+  std::shared_ptr<ExchangeBlock> empty_block(std::size_t size);
+  void add_sealed(std::shared_ptr<ExchangeBlock> block);
+  void count(std::ptrdiff_t bytes);
+  /// Lets the oldest go until there is room.
+  void make_room();
+  bool evict();
+  void tell(News::What what, std::uint64_t number, const Exchange& exchange) noexcept;
+  std::size_t block_size() const;
+  /// Those in progress take up too much.
+  bool is_crowded() const;
+
+  std::atomic<bool> keep_{true};
+  std::atomic<std::uint64_t> memory_{ExchangeKeeping{}.memory};
+  std::atomic<std::uint64_t> body_{ExchangeKeeping{}.body};
+  std::atomic<std::uint64_t> next_{1};
+  std::atomic<std::size_t> bytes_{0};
+  std::atomic<std::size_t> open_bytes_{0};
+  std::atomic<std::uint64_t> lost_{0};
+  std::atomic<std::uint64_t> gone_{0};  ///< The highest number that was let go of.
+  std::atomic<std::size_t> expected_count_{0};
+  std::atomic<bool> is_listened_{false};
+
+  std::mutex mutex_;
+  std::vector<std::unique_ptr<Shelf>> shelves_;  // Guarded by mutex_, as are those below.
+  std::deque<std::shared_ptr<ExchangeBlock>> sealed_;
+  std::vector<std::unique_ptr<ExchangeBlock>> spare_;
+  struct Expected {
+    std::uint64_t repeats = 0;
+    std::uint64_t number = 0;
+  };
+  std::map<std::uint16_t, Expected> expected_;
+  std::shared_ptr<const Listener> listener_;
+  bool is_ending_ = false;
+};
+
+/// What is kept of an exchange that was answered, as the log has it: "file", "script", …
+std::string_view kind_of(const AnsweredBy& by);
+
+}  // namespace porter::server
