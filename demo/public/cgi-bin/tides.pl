@@ -22,6 +22,7 @@ my $port = $query{port} // 'SKE';
 my %ports = map { $_->{code} => $_ } rows('ports.csv');
 my ($tide) = grep { $_->{port} eq $port } rows('tides.csv');
 
+use utf8;
 binmode STDOUT, ':encoding(UTF-8)';
 unless ($tide && $ports{$port}) {
     print "Status: 404 Not Found\nContent-Type: text/plain; charset=utf-8\n\nThere are no tides for that harbour.\n";

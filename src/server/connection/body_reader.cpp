@@ -48,7 +48,9 @@ asio::awaitable<BodyRead> BodyReader::read(std::string& out) {
   }
   const std::size_t before = out.size();
   const std::size_t used = chunks_.read(input_.unread(), out);
-  tell_tap(input_.unread().substr(0, used));
+  // What is wrong in them is worth seeing.
+  const bool is_bad = chunks_.state() == http::ChunkReader::State::bad;
+  tell_tap(is_bad ? input_.unread() : input_.unread().substr(0, used));
   input_.consume(used);
   read_ += out.size() - before;
   if (chunks_.state() == http::ChunkReader::State::bad) co_return BodyRead::malformed;

@@ -8,7 +8,6 @@
 #include <algorithm>
 #include <array>
 #include <climits>
-#include <cstring>
 #include <new>
 #include <utility>
 
@@ -269,10 +268,12 @@ void Shelf::put(std::size_t bytes, const Fill& fill) {
     store_.add_sealed(std::move(own));
     return;
   }
+  bool is_in = false;
   {
     const std::lock_guard lock(mutex_);
-    if (block_ && put_in(*block_)) return;
+    is_in = block_ && put_in(*block_);
   }
+  if (is_in) return store_.make_room();
   auto fresh = store_.empty_block(usual);
   {
     const std::lock_guard lock(mutex_);
@@ -280,6 +281,7 @@ void Shelf::put(std::size_t bytes, const Fill& fill) {
     std::swap(block_, fresh);
   }
   if (fresh) store_.add_sealed(std::move(fresh));
+  store_.make_room();
 }
 
 std::uint64_t Shelf::add(const Exchange& exchange, const RecordedEnds& ends, std::string_view request,
@@ -303,10 +305,7 @@ std::uint64_t Shelf::add(const Exchange& exchange, const RecordedEnds& ends, std
     const std::size_t size = both.client_address.size() + both.server_address.size() + site.size() + request.size() +
                              sent - static_cast<std::size_t>(left_out);
     put(size, [&](char* text, ExchangeBlock::Kept& kept) {
-      const auto append = [&text](std::string_view part) {
-        std::memcpy(text, part.data(), part.size());
-        text += part.size();
-      };
+      const auto append = [&text](std::string_view part) { text = std::copy(part.begin(), part.end(), text); };
       kept.number = number;
       kept.repeats = repeats;
       kept.time = exchange.time;
@@ -399,8 +398,7 @@ Recording::~Recording() {
            {std::string_view(ends_.client_address), std::string_view(ends_.server_address),
             site ? std::string_view(*site) : std::string_view(), std::string_view(request_.wire.bytes),
             std::string_view(answer_.wire.bytes)}) {
-        std::memcpy(text, part.data(), part.size());
-        text += part.size();
+        text = std::copy(part.begin(), part.end(), text);
       }
       kept.detail = detail.release();
     });
