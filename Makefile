@@ -11,7 +11,7 @@
 .PHONY: build demo test bench fuzz soak format lint picture packages-build packages-demo packages-test
 
 BUILD_PACKAGES = g++ cmake ninja-build ccache mold make libboost1.81-dev zlib1g-dev libfmt-dev libcli11-dev nlohmann-json3-dev \
-  libtomlplusplus-dev libspdlog-dev libsystemd-dev libqrencode-dev pkg-config
+  libdtl-dev libtomlplusplus-dev libspdlog-dev libsystemd-dev libqrencode-dev pkg-config
 DEMO_PACKAGES = php8.2-cgi php8.2-sqlite3 perl python3
 TEST_PACKAGES = catch2 $(DEMO_PACKAGES) util-linux procps curl wget chromium git sqlite3 \
   ruby lua5.4 tcl nodejs openjdk-17-jdk-headless r-base-core \
@@ -28,6 +28,8 @@ demo: packages-demo build
 	@build/bin/uporter serve --settings demo/porter.toml
 
 test: packages-test
+	@command -v npm >/dev/null || tools/packages npm
+	cd tests/har && npm ci --no-audit --no-fund --loglevel=error
 	cmake --preset check
 	cmake --build build/check
 	cmake --preset threads

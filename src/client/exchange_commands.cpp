@@ -166,8 +166,12 @@ std::string url_of(const Json& exchange) {
   std::string host;
   for (const Json& field : exchange["request"]["fields"])
     if (host.empty() && text::to_lower(field.value("name", "")) == "host") host = field.value("value", "");
-  if (host.empty())
-    host = exchange.value("server", "localhost") + ":" + std::to_string(exchange.value("server_port", 80));
+  // A client that went by another way names another port, or none.
+  const std::string port = ":" + std::to_string(exchange.value("server_port", 80));
+  if (!host.ends_with(port)) {
+    const std::string server = exchange.value("server", "localhost");
+    host = (server.find(':') == server.npos ? server : "[" + server + "]") + port;
+  }
   const std::string target = exchange.value("target", "/");
   return target.starts_with('/') ? "http://" + host + target : target;
 }

@@ -97,7 +97,8 @@ void add_lines(std::string& out, std::string_view body) {
 }
 
 void add_dump(std::string& out, std::string_view bytes) {
-  for (const std::string_view line : text::parts_of(exchange::hex_dump(bytes.substr(0, kMostDumped)), '\n'))
+  const std::string dump = exchange::hex_dump(bytes.substr(0, kMostDumped));
+  for (const std::string_view line : text::parts_of(dump, '\n'))
     if (!line.empty()) out += "  " + std::string(line) + "\n";
   if (bytes.size() > kMostDumped) out += fmt::format("  … {} more bytes\n", bytes.size() - kMostDumped);
 }
@@ -331,9 +332,11 @@ std::string view_of(const Json& exchange, std::string_view request, std::string_
   std::size_t step = 0;
   for (const Json& line : exchange["trail"]) out += fmt::format("  {}. {}\n", ++step, shown(line));
   if (!exchange["findings"].empty()) add_heading(out, "Findings");
-  for (const Json& finding : exchange["findings"])
-    for (const std::string_view line : text::parts_of(finding.value("text", ""), '\n'))
+  for (const Json& finding : exchange["findings"]) {
+    const std::string told = finding.value("text", "");
+    for (const std::string_view line : text::parts_of(told, '\n'))
       if (!line.empty()) out += "  " + std::string(line) + "\n";
+  }
   return out;
 }
 

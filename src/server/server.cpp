@@ -150,6 +150,7 @@ asio::awaitable<void> Server::wait_for_signal(Hangup hangup) {
 void Server::stop() {
   if (stopping_) return;
   stopping_ = true;
+  shared_.events.publish("state", R"({"state":"stopping"})");
   entrances_.close();
   probes_.terminate_all();
   for (const auto& thread : workers_) thread->worker().stop();

@@ -52,6 +52,8 @@ class Api {
   asio::awaitable<void> send_log(Stream& stream, Journal::Filter filter, std::size_t lines, bool follow);
   asio::awaitable<Reply> events(const Call& call);
   asio::awaitable<void> send_events(Stream& stream, std::uint64_t after);
+  /// Tells of the findings that stand now, if they are others than before.
+  void tell_of_findings();
   asio::awaitable<Reply> explain(const Call& call);
 
   asio::awaitable<Reply> exchanges(const Call& call);
@@ -72,6 +74,7 @@ class Api {
   Steering* const steering_;
   std::set<run::Event*> following_;  ///< Of replies that go on.
   bool is_closed_ = false;
+  std::string told_findings_;  ///< Of events: those that were told of last.
 };
 
 }  // namespace porter::server

@@ -11,6 +11,8 @@
 #include <exception>
 #include <sstream>
 
+#include "core/findings/finding_json.hpp"
+#include "core/text/json.hpp"
 #include "core/text/text.hpp"
 
 namespace porter::server {
@@ -121,6 +123,8 @@ std::vector<SettingsProblem> Steering::standing_findings() const {
 }
 
 void Steering::tell(const std::vector<SettingsProblem>& problems) {
+  server_.shared().events.publish(
+      "settings", nlohmann::json{{"applied", problems.empty()}, {"findings", json_of(problems)}}.dump());
   Journal& journal = *server_.shared().journal;
   const std::string now = fmt::format("{:%H:%M:%S}", fmt::localtime(std::time(nullptr)));
   if (problems.empty()) {

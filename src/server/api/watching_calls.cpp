@@ -7,6 +7,7 @@
 #include <memory>
 #include <optional>
 
+#include "core/findings/finding_json.hpp"
 #include "core/text/text.hpp"
 #include "machine/explain.hpp"
 #include "server/api/api.hpp"
@@ -16,6 +17,8 @@ namespace porter::server {
 namespace {
 
 constexpr std::size_t kUsualLines = 40;
+/// Findings come and go without anybody saying so; while events are followed they are looked for.
+constexpr std::chrono::seconds kLookForFindings{2};
 
 Json json_of(const Journal::Kept& kept) {
   if (!kept.exchange) return {{"text", text::to_utf8(kept.note.substr(0, kept.note.size() - 1))}};
@@ -129,6 +132,14 @@ asio::awaitable<Reply> Api::events(const Call& call) {
   co_return reply;
 }
 
+void Api::tell_of_findings() {
+  const Json now = steering_ == nullptr ? Json::array() : porter::json_of(steering_->standing_findings());
+  std::string text = Json{{"findings", now}}.dump();
+  if (text == told_findings_) return;
+  told_findings_ = text;
+  server_.shared().events.publish("findings", std::move(text));
+}
+
 asio::awaitable<void> Api::send_events(Stream& stream, std::uint64_t after) {
   EventHub& hub = server_.shared().events;
   const auto executor = server_.context().get_executor();
@@ -150,12 +161,13 @@ asio::awaitable<void> Api::send_events(Stream& stream, std::uint64_t after) {
   // The head leaves with the first of the body, and whoever follows wants to know that it has begun.
   bool goes_on = co_await stream.send(": events\n\n");
   while (goes_on) {
+    tell_of_findings();
     const EventHub::News news = hub.after(after);
     after = news.last;
     if (!news.text.empty()) goes_on = co_await stream.send(news.text);
     if (!goes_on || has_left || is_closed_) break;
     following_.insert(waiting->news.get());
-    co_await waiting->news->wait();
+    co_await waiting->news->wait_until(run::Clock::now() + kLookForFindings);
     following_.erase(waiting->news.get());
     waiting->news = std::make_unique<run::Event>(executor);
     waiting->is_told = false;
