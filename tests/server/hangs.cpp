@@ -351,7 +351,10 @@ TEST_CASE("however one file is spelt, it is kept once") {
   TempFolder folder;
   folder.write("timetable.html", std::string(3000, 't'));
   // What the sanitizer holds back of freed memory is not the server's.
-  Server server(folder.path(), {"--threads", "1"}, {"ASAN_OPTIONS=quarantine_size_mb=1"});
+  SettledServer server(folder,
+                       "addresses = [PORT]\n[exchanges]\nkeep = false\n[site.quay]\ndocument-root = \".\"\n"
+                       "hosts = [\"localhost\"]\n",
+                       {"--threads", "1"}, {"ASAN_OPTIONS=quarantine_size_mb=1"});
   pause_ms(2100);  // Younger files are not kept.
   CHECK(get(server.port(), "/timetable.html").status == 200);
   const std::string name = "timetable.html";

@@ -147,8 +147,13 @@ std::vector<std::string> settled_words(const TempFolder& folder, std::string set
 }
 }  // namespace
 
-SettledServer::SettledServer(TempFolder& folder, const std::string& settings, std::vector<std::string> options)
-    : port_(free_port()), program_(settled_words(folder, settings, port_, options), environment(folder)) {
+SettledServer::SettledServer(TempFolder& folder, const std::string& settings, std::vector<std::string> options,
+                             const std::vector<std::string>& more_environment)
+    : port_(free_port()), program_(settled_words(folder, settings, port_, options), [&] {
+        std::vector<std::string> all = environment(folder);
+        all.insert(all.end(), more_environment.begin(), more_environment.end());
+        return all;
+      }()) {
   const std::string said = program_.read_until("Ctrl+C\n\n");
   if (said.find("Ctrl+C") == std::string::npos) throw std::runtime_error("the server did not start: " + said);
 }

@@ -87,7 +87,8 @@ class Server {
 /// stand.
 class SettledServer {
  public:
-  SettledServer(TempFolder& folder, const std::string& settings, std::vector<std::string> options = {});
+  SettledServer(TempFolder& folder, const std::string& settings, std::vector<std::string> options = {},
+                const std::vector<std::string>& more_environment = {});
 
   std::uint16_t port() const { return port_; }
   Program& program() { return program_; }

@@ -124,13 +124,15 @@ Body read_transferred(const Message& message, std::string_view bytes, std::uint6
       raw.remove_prefix(used);
     }
     if (reader.state() == http::ChunkReader::State::bad) out.problem = "its chunks are broken";
-    if (reader.state() == http::ChunkReader::State::more) out.problem = "its last chunk is missing";
+    out.is_broken_off = reader.state() == http::ChunkReader::State::more;
+    if (out.is_broken_off) out.problem = "its last chunk is missing";
   } else {
     std::uint64_t length = raw.size();
     if (const auto told = message.field("Content-Length"))
       std::from_chars(told->data(), told->data() + told->size(), length);
     out.bytes = raw.substr(0, static_cast<std::size_t>(std::min<std::uint64_t>(length, raw.size())));
-    if (length > raw.size()) out.problem = "only a part of it is there";
+    out.is_broken_off = length > raw.size();
+    if (out.is_broken_off) out.problem = "only a part of it is there";
   }
   if (out.bytes.size() > most) out.bytes.resize(static_cast<std::size_t>(most));
   return out;

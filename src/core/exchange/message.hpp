@@ -29,6 +29,7 @@ struct Body {
   std::string bytes;
   bool is_chunked = false;     ///< A transfer coding was taken off.
   bool is_compressed = false;  ///< A content coding was taken off.
+  bool is_broken_off = false;  ///< There should be more of it.
   std::string problem;         ///< What kept it from being read whole; empty: nothing.
 };
 

@@ -281,6 +281,10 @@ asio::awaitable<Reply> Api::exchange_again(const Call& call) {
   };
   if (found->request.bytes.empty()) co_return refuse("nothing came of its request");
   if (found->request.is_cut() && !change.body) co_return refuse("only the beginning of its body is kept");
+  if (!change.body && exchange::read_transferred(exchange::read_message(found->request.bytes), found->request.bytes,
+                                                 found->request.bytes.size())
+                          .is_broken_off)
+    co_return refuse("its body did not come whole, or was not read");
   if (found->server.empty()) co_return refuse("it did not come over the network");
   bool gone = false;
   if (call.when_left) call.when_left([&gone] { gone = true; });
