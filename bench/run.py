@@ -114,6 +114,31 @@ class Bench:
         words = [os.path.join(self.arguments.build, "uporterd"), "--folder", self.folder, "--port", str(port), *options]
         return Subject("product", words, port, environment)
 
+    def settled(self, keep):
+        """A server of the same folder by settings, which say whether exchanges are kept."""
+        port = free_port()
+        home = tempfile.mkdtemp(prefix="porter-bench-")
+        settings = os.path.join(home, "porter.toml")
+        with open(settings, "w", encoding="utf-8") as file:
+            file.write(f'addresses = [{port}]\n[exchanges]\nkeep = {keep}\n[limits]\nconnections = 20000\n'
+                       f'[site.quay]\ndocument-root = "{self.folder}"\n')
+        words = [os.path.join(self.arguments.build, "uporterd"), "--settings", settings, "--threads", "1"]
+        return Subject("product", words, port, dict(os.environ, HOME=home, XDG_STATE_HOME=home, XDG_RUNTIME_DIR=""))
+
+    def keeping(self):
+        """What it costs to keep exchanges, once as many are kept as there is room for."""
+        rows = (("1 KiB file, exchanges kept against not kept", "0.95", "/1k.txt", 64, 5),
+                ("script compiled, 2 at once, exchanges kept against not kept", "0.98", "/cgi-bin/compiled", 2, 5))
+        for title, goal, path, connections, filling in rows:
+            if not self.wanted(title):
+                continue
+            subjects = [self.settled("false"), self.settled("true")]
+            for subject in subjects:
+                subject.load("/1k.txt", filling, 64)
+            self.note(f"With a full store of 64 MiB the server takes {resident_kib(subjects[1].process.pid) / 1024:.1f} MiB, "
+                      f"without one {resident_kib(subjects[0].process.pid) / 1024:.1f} MiB.")
+            self.compare(title, goal, subjects, path, connections)
+
     def floor(self, *words):
         port = free_port()
         program = os.path.join(self.arguments.build, "floors", words[0])
@@ -285,7 +310,7 @@ class Bench:
         if not self.wanted("idle"):
             return
         count = 10000
-        server = self.server("--threads", "1", "--limit", "connections=20000")
+        server = self.settled("false")
         time.sleep(2.5)
         before = resident_kib(server.process.pid)
         request = b"GET /1k.txt HTTP/1.1\r\nHost: localhost\r\n\r\n"
@@ -345,6 +370,7 @@ def main():
     bench.files()
     bench.listing()
     bench.scripts()
+    bench.keeping()
     bench.idle()
     if not arguments.only:
         bench.report()
