@@ -2,6 +2,9 @@
 #include <cstdlib>
 #include <string>
 
+#include "core/exchange/base64.hpp"
+#include "core/exchange/change.hpp"
+#include "core/exchange/message.hpp"
 #include "core/http/body.hpp"
 #include "core/http/conditions.hpp"
 #include "core/http/date.hpp"
@@ -107,12 +110,31 @@ void text(std::string_view bytes) {
   require(text::escape_html(bytes).find_first_of("<>\"'") == std::string::npos);
 }
 
+/// A recorded message, read and shown in every way.
+void message(std::string_view bytes) {
+  constexpr std::uint64_t kMost = 1024 * 1024;
+  const exchange::Message read = exchange::read_message(bytes);
+  require(read.body_at <= bytes.size());
+  const exchange::Body body = exchange::read_body(read, bytes, kMost);
+  require(body.bytes.size() <= kMost + 16 * 1024);
+  static_cast<void>(exchange::kind_of_body(read, body.bytes));
+  static_cast<void>(exchange::form_fields(body.bytes));
+  for (const exchange::UploadPart& part : exchange::upload_parts(read, body.bytes))
+    require(part.bytes.size() <= body.bytes.size());
+  require(exchange::changed_request(bytes, {}) == bytes);
+  exchange::Change change;
+  change.body = "gulls";
+  require(exchange::changed_request(bytes, change).ends_with("\r\n\r\ngulls"));
+  static_cast<void>(exchange::curl_command(bytes, "http://localhost/"));
+  require(exchange::from_base64(exchange::to_base64(bytes)) == std::string(bytes));
+}
+
 }  // namespace
 
 const NamedTarget kTargets[] = {
-    {"head", head}, {"target", target}, {"chunks", chunks},           {"host", host}, {"range", range},
-    {"date", date}, {"lists", lists},   {"answer_head", answer_head}, {"text", text}, {"first_line", first_line},
-    {{}, nullptr},
+    {"message", message},       {"head", head}, {"target", target}, {"chunks", chunks},           {"host", host},
+    {"range", range},           {"date", date}, {"lists", lists},   {"answer_head", answer_head}, {"text", text},
+    {"first_line", first_line}, {{}, nullptr},
 };
 
 }  // namespace porter::fuzz

@@ -22,6 +22,7 @@
 #include "client/serve.hpp"
 #include "client/servers.hpp"
 #include "core/files/descriptor.hpp"
+#include "core/findings/finding_json.hpp"
 #include "core/http/target.hpp"
 #include "core/text/text.hpp"
 #include "machine/environment.hpp"

@@ -110,6 +110,7 @@ int run_serve(const ServeOptions& options) {
     words.insert(words.end(), {"--settings", machine::find_settings_file(options.settings)});
   }
   std::vector<char*> arguments;
+  arguments.reserve(words.size() + 1);
   for (std::string& word : words) arguments.push_back(word.data());
   arguments.push_back(nullptr);
   ::execv(program.c_str(), arguments.data());

@@ -53,7 +53,7 @@ struct Child {
 
 /// Runs in the child, in the parent's memory but on a stack of its own. Does not return to the parent's code.
 // The sanitizers take it for a part of the thread that it was started from, and would lose count of that one's stack.
-[[gnu::no_sanitize_address, gnu::no_sanitize_thread, gnu::no_sanitize_undefined]] int become(void* argument) {
+__attribute__((no_sanitize("address"), no_sanitize("thread"), no_sanitize("undefined"))) int become(void* argument) {
   Child& child = *static_cast<Child*>(argument);
   const auto fail = [&child](StartError::Step step) __attribute__((no_sanitize_address, no_sanitize_thread)) {
     child.failure = {step, errno};

@@ -233,6 +233,7 @@ int serve_folder(const Options& options) {
 std::optional<std::vector<Entrance>> open_addresses(const Settings& settings) {
   std::vector<Entrance> entrances = inherited_entrances();
   std::vector<Endpoint> open;
+  open.reserve(entrances.size());
   for (const Entrance& entrance : entrances) open.push_back(entrance.endpoint);
   bool is_fine = true;
   for (const Listener& listener : settings.listeners()) {

@@ -96,17 +96,18 @@ Message read_message(std::string_view bytes) {
     out.start_line = take_line(head);
     // Empty lines before a request are allowed (RFC 9112, section 2.2).
     while (out.start_line.empty() && !head.empty()) out.start_line = take_line(head);
-    const bool is_interim = out.start_line.starts_with("HTTP/1.") && out.start_line.substr(8, 2) == " 1" &&
-                            !out.start_line.starts_with("HTTP/1.1 101") && out.body_at < bytes.size();
+    const std::string_view line = out.start_line;
+    const bool is_interim = line.starts_with("HTTP/1.") && line.size() > 9 && line.substr(8, 2) == " 1" &&
+                            line.substr(8, 4) != " 101" && out.body_at < bytes.size();
     if (is_interim) {
       out.interim.push_back(out.start_line);
       continue;
     }
     while (!head.empty()) {
-      const std::string_view line = take_line(head);
-      if (line.empty()) continue;
-      const std::size_t colon = std::min(line.find(':'), line.size());
-      out.fields.emplace_back(line.substr(0, colon), http::trim(line.substr(std::min(colon + 1, line.size()))));
+      const std::string_view field = take_line(head);
+      if (field.empty()) continue;
+      const std::size_t colon = std::min(field.find(':'), field.size());
+      out.fields.emplace_back(field.substr(0, colon), http::trim(field.substr(std::min(colon + 1, field.size()))));
     }
     return out;
   }

@@ -175,8 +175,9 @@ class Editor {
       return a.second->source().begin.line > b.second->source().begin.line;
     });
     for (const auto& [key, node] : present) {
+      const std::string_view name = key->str();
       const auto value =
-          std::find_if(wanted.begin(), wanted.end(), [&](const auto& one) { return one.first == key->str(); });
+          std::find_if(wanted.begin(), wanted.end(), [name](const auto& one) { return one.first == name; });
       replace_value(*key, *node, value->second);
     }
     return joined(lines_);

@@ -298,7 +298,7 @@ class Reader : private reading::ValueReader {
       if (files::lies_in(path, one.path) && (mount == nullptr || one.path.size() > mount->path.size())) mount = &one;
     const auto below = [](const std::string& folder) { return folder == "/" ? std::string() : folder; };
     std::vector<Fallback> candidates;
-    const auto consider = [&](const std::string& root, const std::string& url, std::string script) {
+    const auto consider = [&](const std::string& root, const std::string& url, const std::string& script) {
       candidates.push_back({path, root, script, url + "/" + script});
     };
     consider(site.document_root, "", relative);

@@ -6,6 +6,7 @@
 
 #include "core/http/head.hpp"
 #include "core/script/interpreters.hpp"
+#include "core/text/text.hpp"
 
 namespace porter::sites {
 namespace {

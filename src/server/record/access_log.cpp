@@ -136,7 +136,7 @@ class AccessLogFile::Sink final : public spdlog::sinks::base_sink<std::mutex> {
  public:
   explicit Sink(AccessLog log) : log_(std::move(log)) {}
 
-  const AccessLog& log() const { return log_; }
+  const AccessLog& kept() const { return log_; }
 
   /// Takes note of a message that is on its way here. False: too much is on its way.
   bool expect(std::size_t bytes) {
@@ -260,7 +260,7 @@ AccessLogFile::~AccessLogFile() {
   thread_.reset();
 }
 
-const AccessLog& AccessLogFile::log() const { return sink_->log(); }
+const AccessLog& AccessLogFile::log() const { return sink_->kept(); }
 
 void AccessLogFile::write(std::string_view lines) {
   if (!sink_->expect(lines.size())) return sink_->lose(lines);
