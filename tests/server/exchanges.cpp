@@ -260,7 +260,8 @@ TEST_CASE("whoever follows events is told of each exchange, and of how many were
   const std::string told = follower.read_until("exchange-ended");
   CHECK(has(told, "event: exchange-begun\ndata: {\"method\":\"GET\",\"number\":1,"));
   kept.folder().write("porter.toml", "port = 3\n");
-  CHECK(has(follower.read_until("event: findings"), "event: settings\ndata: {\"applied\":false,"));
+  CHECK(has(follower.read_until("event: findings\ndata: {\"findings\":[{\"code\""),
+            "event: settings\ndata: {\"applied\":false,"));
   for (int i = 0; i < 1500; ++i) kept.send(lines("GET /a.txt"));
   Program late({"curl", "-sN", "--unix-socket", kept.socket(), "-H", "Last-Event-ID: 1", "http://x/v1/events"});
   CHECK(has(late.read_until("\"number\":1501"), "event: lost\ndata: {\"count\":"));
