@@ -122,6 +122,12 @@ void add_body(std::string& out, const exchange::Message& message, const std::str
       break;
     case BodyKind::upload:
       for (const exchange::UploadPart& part : exchange::upload_parts(message, body)) {
+        constexpr std::size_t kShort = 60;
+        if (!part.file && part.type.empty() && part.bytes.size() <= kShort &&
+            part.bytes.find('\n') == part.bytes.npos) {
+          add_pairs(out, {{part.name, part.bytes}});
+          continue;
+        }
         const std::string size = text::format_size(part.bytes.size());
         out += "  " + painted(paint().bold, text::show_line(part.name)) +
                (part.file ? "  the file \"" + text::show_line(*part.file) + "\"" : "") +
@@ -262,7 +268,8 @@ void add_page(std::string& out, const Json& page) {
     for (const Json& line : page["lines"]) {
       const std::string mark = line.value("mark", " ");
       if (mark == "…") {
-        out += fmt::format("    {:>5} {:>5}   … {} lines alike\n", "", "", line.value("count", 0));
+        const auto count = line.value("count", 0);
+        out += fmt::format("    {:>5} {:>5}   … {} {} alike\n", "", "", count, count == 1 ? "line" : "lines");
         continue;
       }
       const auto number = [&](const char* side) {
@@ -359,6 +366,12 @@ std::string view_of_difference(const Json& difference) {
     const Json& time = difference["milliseconds"];
     out += fmt::format("  Time    {} and {}\n", millis_text(time.value("left", 0.0)),
                        millis_text(time.value("right", 0.0)));
+    if (difference.contains("peak_memory_kib")) {
+      const auto size = [&](const char* side) {
+        return text::format_size(difference["peak_memory_kib"].value(side, std::uint64_t{0}) * 1024);
+      };
+      out += "  Memory  at most " + size("left") + " and " + size("right") + "\n";
+    }
     for (const Json& fact : difference["runs"]) add_sides(out, "Run: " + shown(fact["what"]), fact, false);
   }
   add_page(out, difference["page"]);

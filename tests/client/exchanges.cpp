@@ -101,7 +101,7 @@ TEST_CASE("bodies are shown by what they are") {
   check_says(desk.run({"exchange", "2"}), 0, {"00000000  89 00 01 02 ff", "more bytes"});
   check_says(desk.run({"exchange", "3"}), 0, {"p { color: navy }"});
   check_says(desk.run({"exchange", "4"}), 0,
-             {"boat, 9 B\n    Kittiwake", "list  the file \"crew.txt\", text/plain, 4 B\n    Tern"});
+             {"  boat  Kittiwake\n", "list  the file \"crew.txt\", text/plain, 4 B\n    Tern"});
 }
 
 TEST_CASE("a request is sent again, and what may change something only when that is said") {

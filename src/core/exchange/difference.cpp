@@ -90,6 +90,13 @@ std::vector<Marked> compare_lines(const Lines& left, const Lines& right) {
       }
     }
   }
+  // Of what takes the place of something the old comes first.
+  for (auto at = out.begin(); at != out.end();) {
+    const auto is_same = [](const Marked& line) { return line.mark == ' '; };
+    const auto begin = std::find_if_not(at, out.end(), is_same);
+    at = std::find_if(begin, out.end(), is_same);
+    std::stable_partition(begin, at, [](const Marked& line) { return line.mark == '-'; });
+  }
   for (std::size_t i = 0; i < same; ++i) out.push_back({' ', &left[left_end + i], left_end + i + 1, right_end + i + 1});
   return out;
 }
@@ -230,7 +237,6 @@ Json compare_runs(const Side& left, const Side& right, bool& is_alike) {
     };
     is_alike = tell("error stream", errors(a), errors(b)) && is_alike;
     tell("script", text::to_utf8(a.script), text::to_utf8(b.script));
-    tell("peak memory, KiB", a.peak_memory_kib, b.peak_memory_kib);
     std::map<std::string, std::string> variables[2];
     for (const int side : {0, 1})
       for (const std::string& variable : (side == 0 ? a : b).environment)
@@ -296,6 +302,13 @@ Json difference(const Side& left, const Side& right) {
     out["fields"] = std::move(fields);
     out["fields_left_out"] = left_out;
     out["milliseconds"] = {{"left", left.milliseconds}, {"right", right.milliseconds}};
+    const auto memory_of = [](const Side& side) {
+      std::uint64_t most = 0;
+      for (const Run& run : side.runs) most = std::max(most, run.peak_memory_kib);
+      return most;
+    };
+    if (!left.runs.empty() && !right.runs.empty())
+      out["peak_memory_kib"] = {{"left", memory_of(left)}, {"right", memory_of(right)}};
     bool are_runs_alike = true;
     out["runs"] = compare_runs(left, right, are_runs_alike);
     is_alike = is_alike && are_runs_alike;
