@@ -361,8 +361,8 @@ std::string view_of_difference(const Json& difference) {
     }
     for (const Json& field : difference["fields"]) add_sides(out, shown(field["name"]), field, false);
     if (const auto count = difference.value("fields_left_out", 0); count > 0)
-      out += fmt::format("  {} {} differ{} always and {} left out\n", count, count == 1 ? "field" : "fields",
-                         count == 1 ? "s" : "", count == 1 ? "is" : "are");
+      out += fmt::format("  {} {} left out, which {} always or by chance\n", count,
+                         count == 1 ? "field is" : "fields are", count == 1 ? "differs" : "differ");
     const Json& time = difference["milliseconds"];
     out += fmt::format("  Time    {} and {}\n", millis_text(time.value("left", 0.0)),
                        millis_text(time.value("right", 0.0)));

@@ -24,7 +24,8 @@ Server::Server(Shared& shared, Settings settings, std::vector<Entrance> entrance
       patience_(context_),
       probes_(context_.get_executor()),
       warden_(context_),
-      entrances_(context_, [this](int socket, const Endpoint& endpoint) { hand_over(socket, endpoint); }) {
+      entrances_(context_, [this](int socket, const Endpoint& endpoint) { hand_over(socket, endpoint); }),
+      shelf_(shared.exchanges.add_shelf()) {
   snapshot_ = make_snapshot(std::move(settings));
   for (std::size_t i = 0; i < threads; ++i)
     workers_.push_back(std::make_unique<WorkerThread>(shared_, snapshot_, answerer_));
@@ -93,11 +94,31 @@ void Server::hand_over(int socket, const Endpoint& endpoint) {
   const std::size_t most = snapshot_->settings.limits.connections;
   if (shared_.connections.fetch_add(1, std::memory_order_relaxed) >= most) {
     shared_.connections.fetch_sub(1, std::memory_order_relaxed);
-    refuse_connection(socket, {Code::too_many_connections, {{"limit", std::to_string(most)}}});
-    return;
+    return turn_away(socket, most);
   }
   workers_[next_worker_]->worker().adopt(socket, endpoint);
   next_worker_ = (next_worker_ + 1) % workers_.size();
+}
+
+void Server::turn_away(int socket, std::size_t most) {
+  Exchange exchange;
+  exchange.time = std::chrono::system_clock::now();
+  exchange.begun = std::chrono::steady_clock::now();
+  const Ends ends = ends_of(socket);
+  const Finding finding{Code::too_many_connections, {{"limit", std::to_string(most)}}};
+  const std::string sent = refuse_connection(socket, finding);
+  if (!shelf_.keeps()) return;
+  exchange.client = ends.client_address;
+  exchange.method = exchange.target = "-";
+  exchange.status = status_of(finding.code);
+  exchange.body_bytes = sent.size() - std::min(sent.size(), sent.find("\r\n\r\n") + 4);
+  exchange.by = ByProblem{};
+  exchange.findings = {finding};
+  const auto recording = shelf_.begin(exchange, {&ends, {}});
+  if (!recording) return;
+  recording->sent(sent);
+  exchange.duration = std::chrono::steady_clock::now() - exchange.begun;
+  recording->note(exchange);
 }
 
 std::vector<Finding> Server::apply(Settings settings) {

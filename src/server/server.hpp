@@ -60,6 +60,8 @@ class Server {
  private:
   std::shared_ptr<const Snapshot> make_snapshot(Settings settings) const;
   void hand_over(int socket, const Endpoint& endpoint);
+  /// Tells a client that there are too many connections already, and keeps that as an exchange.
+  void turn_away(int socket, std::size_t most);
   asio::awaitable<void> show_start_lines(StartLines start, std::function<void()> ready);
   asio::awaitable<void> probe();
   asio::awaitable<void> wait_for_signal(Hangup hangup);
@@ -82,6 +84,7 @@ class Server {
   std::vector<std::function<void()>> ends_;
   std::thread joiner_;  ///< Waits for the workers' ends while the context still turns.
   std::size_t next_worker_ = 0;
+  Shelf& shelf_;  ///< For clients that no worker has seen.
   bool stopping_ = false;
 };
 

@@ -127,6 +127,12 @@ TEST_CASE("what differs is told, and what always does is left out and counted") 
   CHECK(lines["fields"].empty());
   CHECK(lines["page"]["lines"][3] == json({{"mark", "-"}, {"text", "d"}, {"left", 4}}));
   CHECK(lines["page"]["lines"][4] == json({{"mark", "+"}, {"text", "D"}, {"right", 4}}));
+  Side chunked = side("x", "text/plain");
+  chunked.fields = {{"Content-Type", "text/plain"}, {"Transfer-Encoding", "chunked"}};
+  Side counted = side("x", "text/plain");
+  counted.fields = {{"Content-Type", "text/plain"}, {"Content-Length", "1"}};
+  CHECK(difference(chunked, counted)["alike"] == true);
+  CHECK(difference(chunked, counted)["fields_left_out"] == 2);
   const json same = difference(side("x", "text/plain"), side("x", "text/plain"));
   CHECK(same["alike"] == true);
   const std::string type = "application/json";

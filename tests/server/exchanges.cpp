@@ -14,7 +14,8 @@ namespace {
 /// A server with a site of every kind, whose control interface is asked through its socket.
 class Kept {
  public:
-  explicit Kept(const std::string& settings = "") : folder_(), server_(filled(), settings_with(settings)) {}
+  explicit Kept(const std::string& settings = "", const std::string& limits = "")
+      : folder_(), server_(filled(), settings_with(settings, limits)) {}
 
   std::uint16_t port() const { return server_.port(); }
   Program& program() { return server_.program(); }
@@ -43,8 +44,8 @@ class Kept {
   }
 
  private:
-  static std::string settings_with(const std::string& more) {
-    return "addresses = [PORT]\n" + more + "[limits]\nhead-time = 1\nfirst-byte = 2\n" +
+  static std::string settings_with(const std::string& more, const std::string& limits) {
+    return "addresses = [PORT]\n" + more + "[limits]\nhead-time = 1\nfirst-byte = 2\n" + limits +
            "[site.tides]\ndocument-root = \"pages\"\nhosts = [\"localhost\"]\n";
   }
   TempFolder& filled() {
@@ -164,6 +165,18 @@ TEST_CASE("requests on one connection are kept each for itself, also where a cli
   CHECK(kept.part(4, "request") == waits + "fog");
   CHECK(has(kept.part(4, "answer"), "HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 200 OK\r\n"));
   CHECK(kept.part(4, "page") == "ran fog");
+}
+
+TEST_CASE("a client that is turned away at the door has had an exchange, too") {
+  Kept kept("", "connections = 1\n");
+  Connection first(kept.port());
+  first.send("GET ");
+  REQUIRE(eventually([&] { return has(kept.ask("status"), "\"connections\": 1"); }));
+  Connection second(kept.port());
+  const std::string received = second.receive_all();
+  CHECK(has(received, "HTTP/1.1 503 "));
+  CHECK(kept.part(1, "answer") == received);
+  CHECK(has(kept.json(1), "too-many-connections"));
 }
 
 TEST_CASE("an exchange in progress is told of with what has gone so far, and so is one whose client leaves") {

@@ -217,16 +217,18 @@ void Writer::give_up() noexcept {
   cut_off();
 }
 
-void refuse_connection(int socket, const Finding& finding) {
+std::string refuse_connection(int socket, const Finding& finding) {
   const files::Descriptor own(socket);
   const std::string body = sentence_of(finding) + "\n";
   const int status = status_of(finding.code);
   AnswerHead head{status, {}, {{"Retry-After", "2"}, {"Connection", "close"}}, body.size()};
   add_own_fields(head, PageKind::text);
-  const std::string text =
+  std::string text =
       fmt::format("HTTP/1.1 {} {}\r\n{}\r\n{}", status, http::reason_phrase(status), field_lines(head, {}), body);
-  [[maybe_unused]] const ssize_t sent = ::send(socket, text.data(), text.size(), MSG_NOSIGNAL | MSG_DONTWAIT);
+  const ssize_t sent = ::send(socket, text.data(), text.size(), MSG_NOSIGNAL | MSG_DONTWAIT);
   ::shutdown(socket, SHUT_WR);
+  text.resize(sent > 0 ? static_cast<std::size_t>(sent) : 0);
+  return text;
 }
 
 }  // namespace porter::server

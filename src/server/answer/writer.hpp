@@ -160,7 +160,7 @@ class Writer {
 };
 
 /// Tells the client of `socket`, whose request will not be read, what is the matter, as far as that can be done without
-/// waiting, and closes it.
-void refuse_connection(int socket, const Finding& finding);
+/// waiting, and closes it. What was sent.
+std::string refuse_connection(int socket, const Finding& finding);
 
 }  // namespace porter::server

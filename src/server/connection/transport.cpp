@@ -63,12 +63,11 @@ Transport::Transport(Socket socket) : socket_(std::move(socket)) {
   ::setsockopt(socket_.native_handle(), IPPROTO_TCP, TCP_NODELAY, &on, sizeof on);
 }
 
-Ends Transport::ends() const {
-  const auto ask = [this](auto* get) {
+Ends ends_of(int socket) {
+  const auto ask = [socket](auto* get) {
     sockaddr_storage storage{};
     socklen_t length = sizeof storage;
-    // The descriptor is not changed by asking; that the library has no const way to it is its own matter.
-    get(const_cast<Socket&>(socket_).native_handle(), reinterpret_cast<sockaddr*>(&storage), &length);
+    get(socket, reinterpret_cast<sockaddr*>(&storage), &length);
     return storage;
   };
   const sockaddr_storage own_name = ask(::getsockname);
@@ -77,6 +76,11 @@ Ends Transport::ends() const {
   const bool is_here = client.is_loopback || own_name.ss_family == AF_UNIX ||
                        (!client.address.empty() && client.address == server.address);
   return {client.address, client.port, server.address, server.port, is_here};
+}
+
+Ends Transport::ends() const {
+  // The descriptor is not changed by asking; that the library has no const way to it is its own matter.
+  return ends_of(const_cast<Socket&>(socket_).native_handle());
 }
 
 Sent Transport::send_pieces_now(Outgoing& out) {

@@ -35,6 +35,9 @@ struct Ends {
   bool is_this_computer = false;  ///< The client runs on the same machine.
 };
 
+/// Those of a connected socket, as the system tells them now.
+Ends ends_of(int socket);
+
 /// A part of a file that is to be sent.
 struct FilePart {
   int file = -1;
@@ -118,7 +121,6 @@ class Transport {
   asio::awaitable<void> close_gently();
   void close();
 
-  /// The ends, as the system tells them now.
   Ends ends() const;
   asio::any_io_executor executor() { return socket_.get_executor(); }
 

@@ -36,7 +36,8 @@ void Turn::begin_recording(std::string_view head) noexcept {
 
 void Turn::keep_ready() noexcept {
   Shelf* const shelf = worker().shelf();
-  if (shelf == nullptr || !shelf->keeps()) return;
+  // One that took its time and could not be recorded has no such answer.
+  if (shelf == nullptr || !shelf->keeps() || writer_.ready().pieces[0].iov_len == 0) return;
   exchange_.number =
       shelf->add(exchange_, {&ends(), connection_.head_wait()}, connection_.input().held(), writer_.ready());
 }

@@ -118,8 +118,6 @@ std::string_view kind_of(const AnsweredBy& by) {
   return kKinds[by.index()];
 }
 
-// --- Blocks ---------------------------------------------------------------------------------------------------------
-
 /// What of an exchange is not the same for all.
 struct ExchangeBlock::Detail {
   Exchange facts;
@@ -243,8 +241,6 @@ ExchangeBlock::Kept* ExchangeBlock::add(std::size_t bytes) {
   return kept;
 }
 
-// --- A worker's part ------------------------------------------------------------------------------------------------
-
 bool Shelf::keeps() const { return store_.keep_.load(std::memory_order_relaxed); }
 
 template <typename Fill>
@@ -349,8 +345,6 @@ std::unique_ptr<Recording> Shelf::begin(const Exchange& exchange, const Recorded
     return nullptr;
   }
 }
-
-// --- In progress ----------------------------------------------------------------------------------------------------
 
 Recording::Recording(Shelf& shelf, std::uint64_t number, const Exchange& exchange, const RecordedEnds& ends)
     : shelf_(shelf),
@@ -553,8 +547,6 @@ Recorded Recording::recorded(RecordedWith with) const {
   out.answer.bytes = answer_.wire.bytes;
   return out;
 }
-
-// --- The store ------------------------------------------------------------------------------------------------------
 
 ExchangeStore::~ExchangeStore() {
   shelves_.clear();
