@@ -260,9 +260,12 @@ void Shelf::put(std::size_t bytes, const Fill& fill) {
     // A large one has a block of its own.
     constexpr std::size_t kMemoryPage = 4096;
     auto own = store_.empty_block((needed + kMemoryPage - 1) / kMemoryPage * kMemoryPage);
-    put_in(*own);
-    store_.add_sealed(std::move(own));
-    return;
+    {
+      const std::lock_guard lock(mutex_);
+      put_in(*own);
+      leaving_ = own;
+    }
+    return hand_over();
   }
   bool is_in = false;
   {
@@ -274,10 +277,17 @@ void Shelf::put(std::size_t bytes, const Fill& fill) {
   {
     const std::lock_guard lock(mutex_);
     put_in(*fresh);
-    std::swap(block_, fresh);
+    leaving_ = std::exchange(block_, std::move(fresh));
   }
-  if (fresh) store_.add_sealed(std::move(fresh));
-  store_.make_room();
+  hand_over();
+}
+
+void Shelf::hand_over() {
+  // Until the store has it, it is looked for here: whatever has been kept is found at any time.
+  if (leaving_) store_.add_sealed(leaving_);
+  std::shared_ptr<ExchangeBlock> handed;
+  const std::lock_guard lock(mutex_);
+  handed = std::exchange(leaving_, nullptr);
 }
 
 std::uint64_t Shelf::add(const Exchange& exchange, const RecordedEnds& ends, std::string_view request,
@@ -360,23 +370,26 @@ Recording::Recording(Shelf& shelf, std::uint64_t number, const Exchange& exchang
 
 Recording::~Recording() {
   ExchangeStore& store = shelf_.store_;
-  {
-    const std::lock_guard lock(shelf_.mutex_);
-    shelf_.open_.erase(this);
-  }
   try {
-    if (!is_noted_) facts_.duration = Clock::now() - facts_.begun;
-    store.tell(ExchangeStore::News::What::ended, number_, facts_);
+    if (!is_noted_) {
+      const std::lock_guard lock(shelf_.mutex_);
+      facts_.duration = Clock::now() - facts_.begun;
+    }
+    // Who hears of its end looks for it among those that are over.
+    std::optional<Exchange> told;
+    if (store.is_listened_.load(std::memory_order_relaxed)) told = copy_of(facts_);
     const std::shared_ptr<const std::string> site = facts_.site;
     const std::size_t site_size = site ? site->size() : 0;
     auto detail = std::make_unique<ExchangeBlock::Detail>();
-    detail->facts = std::move(facts_);
-    detail->slices = std::move(answer_.wire.slices);
     detail->first_byte = first_byte_;
-    const Exchange& facts = detail->facts;
     const std::size_t size = ends_.client_address.size() + ends_.server_address.size() + site_size +
                              request_.wire.bytes.size() + answer_.wire.bytes.size();
     shelf_.put(size, [&](char* text, ExchangeBlock::Kept& kept) {
+      // From one moment to the next it is over.
+      shelf_.open_.erase(this);
+      detail->facts = std::move(facts_);
+      detail->slices = std::move(answer_.wire.slices);
+      const Exchange& facts = detail->facts;
       kept.number = number_;
       kept.repeats = repeats_;
       kept.time = facts.time;
@@ -396,8 +409,13 @@ Recording::~Recording() {
       }
       kept.detail = detail.release();
     });
+    if (told) store.tell(ExchangeStore::News::What::ended, number_, *told);
   } catch (const std::exception&) {
     store.lost_.fetch_add(1, std::memory_order_relaxed);
+  }
+  {
+    const std::lock_guard lock(shelf_.mutex_);
+    shelf_.open_.erase(this);
   }
   store.open_bytes_.fetch_sub(counted_, std::memory_order_relaxed);
   store.count(-static_cast<std::ptrdiff_t>(counted_));
@@ -645,7 +663,8 @@ std::vector<ExchangeStore::Place> ExchangeStore::places() {
   for (const auto& block : sealed_) out.push_back({block, block->count()});
   for (const auto& shelf : shelves_) {
     const std::lock_guard shelf_lock(shelf->mutex_);
-    if (shelf->block_) out.push_back({shelf->block_, shelf->block_->count()});
+    for (const auto& block : {shelf->leaving_, shelf->block_})
+      if (block) out.push_back({block, block->count()});
   }
   return out;
 }

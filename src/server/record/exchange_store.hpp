@@ -103,10 +103,13 @@ class Shelf {
   /// Keeps an exchange with so many bytes of text, which `fill` writes; with the mutex held.
   template <typename Fill>
   void put(std::size_t bytes, const Fill& fill);
+  /// Gives the store the block that leaves.
+  void hand_over();
 
   ExchangeStore& store_;
   std::mutex mutex_;
-  std::shared_ptr<ExchangeBlock> block_;  // Guarded by mutex_, as is the next.
+  std::shared_ptr<ExchangeBlock> block_;    // Guarded by mutex_, as are the next two.
+  std::shared_ptr<ExchangeBlock> leaving_;  ///< On its way to the store.
   std::unordered_set<Recording*> open_;
 };
 
