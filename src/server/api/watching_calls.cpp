@@ -47,30 +47,18 @@ Json json_of(const Journal::Kept& kept) {
   return row;
 }
 
-/// Has somebody told of news in the journal, for as long as it lives.
+/// Has somebody told of news at a source, the journal or the events, for as long as it lives.
+template <typename Source>
 class Subscription {
  public:
-  Subscription(Journal& journal, std::function<void()> then)
-      : journal_(journal), number_(journal.subscribe(std::move(then))) {}
-  ~Subscription() { journal_.unsubscribe(number_); }
+  Subscription(Source& source, std::function<void()> then)
+      : source_(source), number_(source.subscribe(std::move(then))) {}
+  ~Subscription() { source_.unsubscribe(number_); }
   Subscription(const Subscription&) = delete;
   Subscription& operator=(const Subscription&) = delete;
 
  private:
-  Journal& journal_;
-  std::uint64_t number_;
-};
-
-/// The same for events.
-class EventSubscription {
- public:
-  EventSubscription(EventHub& hub, std::function<void()> then) : hub_(hub), number_(hub.subscribe(std::move(then))) {}
-  ~EventSubscription() { hub_.unsubscribe(number_); }
-  EventSubscription(const EventSubscription&) = delete;
-  EventSubscription& operator=(const EventSubscription&) = delete;
-
- private:
-  EventHub& hub_;
+  Source& source_;
   std::uint64_t number_;
 };
 
@@ -97,7 +85,7 @@ asio::awaitable<void> Api::send_log(Stream& stream, Journal::Filter filter, std:
   // Of each news there is one event, which is set once and exchanged for the next then.
   const auto executor = server_.context().get_executor();
   auto news = std::make_shared<std::unique_ptr<run::Event>>(std::make_unique<run::Event>(executor));
-  std::optional<Subscription> subscription;
+  std::optional<Subscription<Journal>> subscription;
   if (follow) subscription.emplace(journal, [executor, news] { asio::post(executor, [news] { (*news)->set(); }); });
   bool has_left = false;
   stream.when_left([&has_left, news] {
@@ -150,7 +138,7 @@ asio::awaitable<void> Api::send_events(Stream& stream, std::uint64_t after) {
   auto waiting = std::make_shared<Waiting>();
   waiting->news = std::make_unique<run::Event>(executor);
   // However many events there are, one word of it is on its way.
-  const EventSubscription subscription(hub, [executor, waiting] {
+  const Subscription<EventHub> subscription(hub, [executor, waiting] {
     if (!waiting->is_told.exchange(true)) asio::post(executor, [waiting] { waiting->news->set(); });
   });
   bool has_left = false;

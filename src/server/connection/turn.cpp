@@ -29,7 +29,6 @@ void Turn::begin_recording(std::string_view head) noexcept {
   if (recording_ || shelf == nullptr || !shelf->keeps()) return;
   recording_ = shelf->begin(exchange_, {&ends(), connection_.head_wait()});
   if (!recording_) return;
-  exchange_.number = recording_->number();
   recording_->received(head);
   connection_.transport().set_tap(recording_.get());
 }
@@ -38,8 +37,7 @@ void Turn::keep_ready() noexcept {
   Shelf* const shelf = worker().shelf();
   // One that took its time and could not be recorded has no such answer.
   if (shelf == nullptr || !shelf->keeps() || writer_.ready().pieces[0].iov_len == 0) return;
-  exchange_.number =
-      shelf->add(exchange_, {&ends(), connection_.head_wait()}, connection_.input().held(), writer_.ready());
+  shelf->add(exchange_, {&ends(), connection_.head_wait()}, connection_.input().held(), writer_.ready());
 }
 
 void Turn::begin_recording_ready() noexcept {

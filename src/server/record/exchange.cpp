@@ -37,7 +37,6 @@ Exchange copy_of(const Exchange& exchange) {
   copy.method = exchange.method;
   copy.target = exchange.target;
   copy.minor_version = exchange.minor_version;
-  copy.number = exchange.number;
   copy.status = exchange.status;
   copy.body_bytes = exchange.body_bytes;
   copy.by = exchange.by;

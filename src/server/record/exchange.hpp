@@ -82,7 +82,6 @@ struct Exchange {
   int minor_version = 1;                         ///< Of HTTP/1.x.
   std::unique_ptr<FieldsForAccessLog> fields{};  ///< Null where there is no access log.
 
-  std::uint64_t number = 0;      ///< Among those that are kept; 0: it is not.
   int status = 0;                ///< 0: the client left before an answer began.
   std::uint64_t body_bytes = 0;  ///< Of the answer's body, as far as they were sent.
   AnsweredBy by;

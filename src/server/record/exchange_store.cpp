@@ -153,7 +153,6 @@ struct ExchangeBlock::Kept {
   std::uint8_t client;
   std::uint8_t server;
 
-  std::size_t text_size() const { return std::size_t{client} + server + site + request + answer; }
   void set_ends(const Ends& ends) {
     client_port = ends.client_port;
     server_port = ends.server_port;
@@ -426,7 +425,6 @@ void Recording::keep(Side& side, std::string_view bytes) {
   wire.length += bytes.size();
   // What is behind a gap would stand in the wrong place.
   if (side.is_full) return;
-  std::string_view kept = bytes;
   if (!side.has_head) {
     const std::size_t before = wire.bytes.size();
     wire.bytes += bytes;
@@ -445,21 +443,19 @@ void Recording::keep(Side& side, std::string_view bytes) {
       side.is_full = wire.bytes.size() > kMostHead + body_limit_;
       return;
     }
-    kept = std::string_view(wire.bytes).substr(side.head_from);
-    const std::string body(kept);
+    const std::string body = wire.bytes.substr(side.head_from);
     wire.bytes.resize(side.head_from);
     append_body(side, body);
     return;
   }
-  append_body(side, kept);
+  append_body(side, bytes);
 }
 
 void Recording::append_body(Side& side, std::string_view bytes) {
   const std::uint64_t room = body_limit_ - std::min(body_limit_, side.body);
-  side.is_full = bytes.size() > room || shelf_.store_.is_crowded();
-  bytes = side.is_full && shelf_.store_.is_crowded()
-              ? std::string_view()
-              : bytes.substr(0, static_cast<std::size_t>(std::min<std::uint64_t>(room, bytes.size())));
+  const bool is_crowded = shelf_.store_.is_crowded();
+  side.is_full = is_crowded || bytes.size() > room;
+  bytes = bytes.substr(0, is_crowded ? 0 : static_cast<std::size_t>(std::min<std::uint64_t>(room, bytes.size())));
   side.wire.bytes += bytes;
   side.body += bytes.size();
 }
@@ -669,14 +665,14 @@ std::vector<ExchangeStore::Place> ExchangeStore::places() {
   return out;
 }
 
-std::vector<Recorded> ExchangeStore::in_progress(std::chrono::nanoseconds since, RecordedWith with) {
+template <typename Meant>
+std::vector<Recorded> ExchangeStore::in_progress(RecordedWith with, const Meant& is_meant) {
   std::vector<Recorded> out;
-  const auto now = Clock::now();
   const std::lock_guard lock(mutex_);
   for (const auto& shelf : shelves_) {
     const std::lock_guard shelf_lock(shelf->mutex_);
     for (const Recording* const open : shelf->open_)
-      if (now - open->facts_.begun >= since) out.push_back(open->recorded(with));
+      if (is_meant(*open)) out.push_back(open->recorded(with));
   }
   return out;
 }
@@ -702,8 +698,10 @@ ExchangeStore::Page ExchangeStore::list(const Filter& filter, std::size_t most) 
   Page page;
   // Those in progress first: one that ends meanwhile is found among the others then, and known by its number.
   std::map<std::uint64_t, Recorded> passing;
-  for (Recorded& open : in_progress(kShownAfter, with))
-    if (is_meant(open.number) && passes(filter, open)) passing.emplace(open.number, std::move(open));
+  const auto begun_by = Clock::now() - kShownAfter;
+  const auto is_shown = [&](const Recording& open) { return open.facts_.begun <= begun_by && is_meant(open.number_); };
+  for (Recorded& open : in_progress(with, is_shown))
+    if (passes(filter, open)) passing.emplace(open.number, std::move(open));
   const std::vector<Place> all = places();
   std::vector<Found> found;
   for (const Place& place : all)
@@ -738,8 +736,9 @@ ExchangeStore::Page ExchangeStore::list(const Filter& filter, std::size_t most) 
 }
 
 std::optional<Recorded> ExchangeStore::find(std::uint64_t number) {
-  for (Recorded& open : in_progress(std::chrono::nanoseconds(0), RecordedWith::all))
-    if (open.number == number) return std::move(open);
+  // Its bytes are copied while its worker waits, and nobody else's.
+  for (Recorded& open : in_progress(RecordedWith::all, [&](const Recording& one) { return one.number_ == number; }))
+    return std::move(open);
   for (const Place& place : places())
     for (std::size_t i = 0; i < place.count; ++i)
       if (place.block->at(i).number == number)

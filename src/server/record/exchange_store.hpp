@@ -230,8 +230,9 @@ class ExchangeStore {
     std::size_t count = 0;  ///< How many of its exchanges may be looked at.
   };
   std::vector<Place> places();
-  /// Those in progress that have lasted for `since`.
-  std::vector<exchange::Recorded> in_progress(std::chrono::nanoseconds since, RecordedWith with);
+  /// Those in progress that are meant.
+  template <typename Meant>
+  std::vector<exchange::Recorded> in_progress(RecordedWith with, const Meant& is_meant);
   static bool passes(const Filter& filter, const exchange::Recorded& exchange);
   std::uint64_t take_number() { return next_.fetch_add(1, std::memory_order_relaxed); }
   std::uint64_t repeated_by(std::uint16_t client_port, std::uint64_t number);
