@@ -213,8 +213,8 @@ TEST_CASE("new exchanges are followed as they end") {
   Program follower({built("uporter"), "exchanges", "--follow", "--settings", desk.path("porter.toml")}, environment);
   CHECK(has(follower.read_until("file\n"), "GET /  "));
   desk.ask("/style.css");
+  CHECK(has(follower.read_until("/style.css"), "/style.css"));
   desk.ask("/none");
-  const std::string told = follower.read_until("path-not-found");
-  CHECK(has(told, "/style.css"));
+  CHECK(has(follower.read_until("path-not-found"), "path-not-found"));
   follower.signal(SIGINT);
 }

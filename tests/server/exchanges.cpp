@@ -11,11 +11,13 @@ using namespace porter::test;
 
 namespace {
 
+const char* const kOneSite = "[site.tides]\ndocument-root = \"pages\"\nhosts = [\"localhost\"]\n";
+
 /// A server with a site of every kind, whose control interface is asked through its socket.
 class Kept {
  public:
-  explicit Kept(const std::string& settings = "", const std::string& limits = "")
-      : folder_(), server_(filled(), settings_with(settings, limits)) {}
+  explicit Kept(const std::string& settings = "", const std::string& limits = "", const std::string& sites = kOneSite)
+      : folder_(), server_(filled(), settings_with(settings, limits) + sites) {}
 
   std::uint16_t port() const { return server_.port(); }
   Program& program() { return server_.program(); }
@@ -45,8 +47,7 @@ class Kept {
 
  private:
   static std::string settings_with(const std::string& more, const std::string& limits) {
-    return "addresses = [PORT]\n" + more + "[limits]\nhead-time = 1\nfirst-byte = 2\n" + limits +
-           "[site.tides]\ndocument-root = \"pages\"\nhosts = [\"localhost\"]\n";
+    return "addresses = [PORT]\n" + more + "[limits]\nhead-time = 1\nfirst-byte = 2\n" + limits;
   }
   TempFolder& filled() {
     const std::string begin = "#!/bin/sh\n";
@@ -141,6 +142,14 @@ TEST_CASE("of each kind of answer the bytes are kept as they went over the wire"
   }
   CHECK(kept.part(5, "page") == std::string(5000, 's'));
   CHECK(kept.part(13, "page") == "ran ");
+}
+
+TEST_CASE("a start page is kept like any other answer") {
+  Kept kept("", "", "");
+  const std::string received = kept.send(lines("GET /"));
+  CHECK(eventually([&] { return has(kept.json(1), "\"kind\":\"start-page\""); }));
+  CHECK(kept.part(1, "request") == lines("GET /"));
+  CHECK(kept.part(1, "answer") == received);
 }
 
 TEST_CASE("requests on one connection are kept each for itself, also where a client waits to be told to go on") {
@@ -285,18 +294,21 @@ TEST_CASE("under load nothing is lost without a mark, while lists are asked for"
   kept.send(lines("GET /a.txt"));
   std::vector<std::thread> clients;
   constexpr int kClients = 4;
-  constexpr int kEach = 3000;
+  constexpr int kBatches = 500;
+  constexpr int kAtOnce = 50;
   for (int client = 0; client < kClients; ++client)
     clients.emplace_back([&] {
       Connection connection(kept.port());
-      for (int i = 0; i < kEach; ++i) {
-        connection.send("GET /style.css HTTP/1.1\r\nHost: localhost\r\n\r\n");
-        connection.receive();
-        if (i % 1000 == 0) kept.ask("exchanges?text=style&most=10");
+      std::string batch;
+      for (int i = 0; i < kAtOnce; ++i) batch += "GET /a.txt HTTP/1.1\r\nHost: localhost\r\n\r\n";
+      for (int i = 0; i < kBatches; ++i) {
+        connection.send(batch);
+        for (int answer = 0; answer < kAtOnce; ++answer) connection.receive();
+        if (i % 100 == 0) kept.ask("exchanges?text=gulls&most=10");
       }
     });
   for (std::thread& client : clients) client.join();
   const std::string page = kept.ask("exchanges?most=10");
-  CHECK(has(page, "\"last\":" + std::to_string(kClients * kEach + 1)));
+  CHECK(has(page, "\"last\":" + std::to_string(kClients * kBatches * kAtOnce + 1)));
   CHECK(has(page, "\"lost\":0"));
 }

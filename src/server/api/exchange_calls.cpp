@@ -25,6 +25,11 @@ constexpr std::size_t kMostAtOnce = 10'000;
 /// Bytes of a file that are put into a HAR at most.
 constexpr std::uint64_t kMostInArchive = 4 * 1024 * 1024;
 
+/// What follows "/v1/exchanges/" in the path of `call`, which has it.
+std::string_view behind_exchanges(const Call& call) {
+  return std::string_view(call.path).substr(std::string_view("/v1/exchanges/").size());
+}
+
 /// The number that `text` begins with, which is taken away from there with the slash behind it.
 std::optional<std::uint64_t> take_number(std::string_view& text) {
   const std::string_view digits = text.substr(0, text.find('/'));
@@ -108,13 +113,8 @@ asio::awaitable<Reply> Api::exchanges_har(const Call& call) {
       call.parameter("secrets").value_or("") == "true" ? exchange::Secrets::told : exchange::Secrets::left_out;
   auto making =
       server_.shared().helpers.run([&store = server_.shared().exchanges, filter = filter, most = most, secrets] {
-        std::vector<exchange::Recorded> all;
-        for (const exchange::Recorded& row : store.list(filter, most).exchanges) {
-          auto one = store.find(row.number);
-          if (!one) continue;
-          exchange::fill_slices(one->answer, kMostInArchive);
-          all.push_back(std::move(*one));
-        }
+        std::vector<exchange::Recorded> all = store.list(filter, most, RecordedWith::all).exchanges;
+        for (exchange::Recorded& one : all) exchange::fill_slices(one.answer, kMostInArchive);
         return exchange::har_of(all, secrets).dump();
       });
   Reply reply;
@@ -123,11 +123,11 @@ asio::awaitable<Reply> Api::exchanges_har(const Call& call) {
 }
 
 asio::awaitable<Reply> Api::exchange(const Call& call) {
-  std::string_view rest = std::string_view(call.path).substr(std::string_view("/v1/exchanges/").size());
+  std::string_view rest = behind_exchanges(call);
   const auto number = take_number(rest);
   if (!number) co_return bad_call(404, "There is no such call; exchanges have numbers");
   if (rest == "request" || rest == "answer" || rest == "page") {
-    Reply reply = co_await exchange_bytes(call, *number, rest);
+    Reply reply = co_await exchange_bytes(*number, rest);
     co_return reply;
   }
   constexpr std::string_view kDifference = "difference/";
@@ -149,7 +149,7 @@ asio::awaitable<Reply> Api::exchange(const Call& call) {
   co_return reply;
 }
 
-asio::awaitable<Reply> Api::exchange_bytes(const Call&, std::uint64_t number, std::string_view part) {
+asio::awaitable<Reply> Api::exchange_bytes(std::uint64_t number, std::string_view part) {
   auto looking =
       server_.shared().helpers.run([&store = server_.shared().exchanges, number] { return store.find(number); });
   auto found = co_await std::move(looking);
@@ -265,7 +265,7 @@ std::variant<exchange::Change, std::string> read_change(const Json& body) {
 }  // namespace
 
 asio::awaitable<Reply> Api::exchange_again(const Call& call) {
-  std::string_view rest = std::string_view(call.path).substr(std::string_view("/v1/exchanges/").size());
+  std::string_view rest = behind_exchanges(call);
   const auto number = take_number(rest);
   if (!number || rest != "again") co_return bad_call(404, "There is no such call");
   auto wanted = read_change(call.object());

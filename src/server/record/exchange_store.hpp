@@ -19,67 +19,19 @@
 #include <string>
 #include <string_view>
 #include <unordered_set>
-#include <variant>
+#include <utility>
 #include <vector>
 
 #include "core/exchange/recorded.hpp"
 #include "core/settings/settings.hpp"
 #include "server/connection/transport.hpp"
 #include "server/record/exchange.hpp"
+#include "server/record/exchange_block.hpp"
+#include "server/record/recording.hpp"
 
 namespace porter::server {
 
 class ExchangeStore;
-class Recording;
-class Shelf;
-
-/// What an exchange has from its connection and from the way to its head.
-struct RecordedEnds {
-  const Ends* ends = nullptr;
-  std::chrono::nanoseconds head_wait{0};
-};
-
-/// Whether bytes, runs and trails are wanted too.
-enum class RecordedWith { heads, all };
-
-/// A block of exchanges that are over. What has been added does not change any more.
-class ExchangeBlock {
- public:
-  /// One exchange that is over.
-  struct Kept;
-  struct Detail;
-
-  explicit ExchangeBlock(std::size_t size);
-  ~ExchangeBlock();
-  ExchangeBlock(const ExchangeBlock&) = delete;
-  ExchangeBlock& operator=(const ExchangeBlock&) = delete;
-
-  /// Room for an exchange with `bytes` bytes of text; null: there is none left.
-  Kept* add(std::size_t bytes);
-  const Kept& at(std::size_t index) const;
-  std::size_t count() const { return count_; }
-  char* memory() { return memory_; }
-  const char* memory() const { return memory_; }
-  /// Bytes that it takes.
-  std::size_t size() const { return size_ + detail_bytes_; }
-  /// The highest number in it.
-  std::uint64_t last() const { return last_; }
-  /// Counts one that was added in, which takes `detail` bytes elsewhere.
-  void note(std::uint64_t number, std::size_t detail) {
-    last_ = std::max(last_, number);
-    detail_bytes_ += detail;
-  }
-  /// Makes it empty again.
-  void clear();
-
- private:
-  char* memory_;
-  std::size_t size_;
-  std::size_t used_ = 0;  ///< Of text, from the beginning on; what is kept stands at the end, going back.
-  std::size_t count_ = 0;
-  std::size_t detail_bytes_ = 0;
-  std::uint64_t last_ = 0;
-};
 
 /// A worker's own part of the store. Its functions are called on the worker's thread.
 class Shelf {
@@ -100,9 +52,9 @@ class Shelf {
   friend class ExchangeStore;
   friend class Recording;
 
-  /// Keeps an exchange with so many bytes of text, which `fill` writes; with the mutex held.
-  template <typename Fill>
-  void put(std::size_t bytes, const Fill& fill);
+  /// Has `put_in` put `entry` into a block that has room, with the mutex held; it says whether it did.
+  template <typename PutIn>
+  void put(const ExchangeBlock::Entry& entry, const PutIn& put_in);
   /// Gives the store the block that leaves.
   void hand_over();
 
@@ -111,58 +63,6 @@ class Shelf {
   std::shared_ptr<ExchangeBlock> block_;    // Guarded by mutex_, as are the next two.
   std::shared_ptr<ExchangeBlock> leaving_;  ///< On its way to the store.
   std::unordered_set<Recording*> open_;
-};
-
-/// One exchange in progress: told of all that passes the transport. It is over when it is destroyed.
-class Recording : public Tap {
- public:
-  Recording(Shelf& shelf, std::uint64_t number, const Exchange& exchange, const RecordedEnds& ends);
-  ~Recording() override;
-
-  std::uint64_t number() const { return number_; }
-
-  void received(std::string_view bytes) noexcept override;
-  void sent(const Outgoing& before, const Outgoing& left) noexcept override;
-  void sent(std::string_view bytes) noexcept override;
-  /// Takes over the facts, as they are now; of those that nobody else tells of nothing is left in `exchange`.
-  void note(Exchange& exchange) noexcept;
-
- private:
-  friend class Shelf;
-  friend class ExchangeStore;
-
-  /// Bytes of one direction.
-  struct Side {
-    exchange::Wire wire;
-    std::uint64_t body = 0;     ///< Bytes behind the head.
-    bool has_head = false;      ///< Its head is whole.
-    bool is_full = false;       ///< Nothing more of it is kept.
-    std::size_t head_from = 0;  ///< Where the last head begins: there may be interim ones before it.
-  };
-  void keep(Side& side, std::string_view bytes);
-  void append_body(Side& side, std::string_view bytes);
-  void keep(const FilePart& part, std::uint64_t sent);
-  /// Does what `note` does with the mutex held; where memory lacks nothing more is kept.
-  template <typename Note>
-  void note_safely(Note note) noexcept;
-  void note_first_byte(std::string_view bytes);
-  /// Counts what it takes by now.
-  void count();
-  exchange::Recorded recorded(RecordedWith with) const;
-
-  Shelf& shelf_;
-  const std::uint64_t number_;
-  std::uint64_t repeats_ = 0;
-  const Ends ends_;
-  const std::chrono::nanoseconds head_wait_;
-  const std::uint64_t body_limit_;
-  std::chrono::nanoseconds first_byte_{0};
-  std::size_t counted_ = 0;
-  // Guarded by the shelf's mutex.
-  Exchange facts_;
-  Side request_;
-  Side answer_;
-  bool is_noted_ = false;
 };
 
 class ExchangeStore {
@@ -190,14 +90,14 @@ class ExchangeStore {
     std::uint64_t after = 0;            ///< Only numbers above it.
   };
   struct Page {
-    std::vector<exchange::Recorded> exchanges;  ///< Without bytes, runs and trails; in the order of their numbers.
+    std::vector<exchange::Recorded> exchanges;  ///< In the order of their numbers.
     std::uint64_t last = 0;                     ///< The last number that was given.
     std::uint64_t gone = 0;                     ///< Of those up to this number some or all have gone, for want of room.
     std::uint64_t lost = 0;                     ///< How many could not be recorded, for lack of memory.
     bool has_more = false;                      ///< There are earlier ones that pass, or may.
   };
   /// The last `most` that pass; those in progress once they have lasted for 200 ms.
-  Page list(const Filter& filter, std::size_t most);
+  Page list(const Filter& filter, std::size_t most, RecordedWith with = RecordedWith::heads);
   /// One with all there is; nullopt: it is not there, or not any more.
   std::optional<exchange::Recorded> find(std::uint64_t number);
   std::uint64_t last_number() const { return next_.load(std::memory_order_relaxed) - 1; }
@@ -271,7 +171,38 @@ class ExchangeStore {
   bool is_ending_ = false;
 };
 
-/// What is kept of an exchange that was answered, as the log has it: "file", "script", …
-std::string_view kind_of(const AnsweredBy& by);
+template <typename PutIn>
+void Shelf::put(const ExchangeBlock::Entry& entry, const PutIn& put_in) {
+  const std::size_t usual = store_.block_size();
+  const auto put_and_count = [&](ExchangeBlock& block) {
+    const std::size_t before = block.detail_bytes();
+    if (!put_in(block)) return false;
+    if (block.detail_bytes() > before) store_.count(static_cast<std::ptrdiff_t>(block.detail_bytes() - before));
+    return true;
+  };
+  // A large one has a block of its own.
+  if (const std::size_t alone = ExchangeBlock::size_for(entry); alone > usual / 4) {
+    auto own = store_.empty_block(alone);
+    {
+      const std::lock_guard lock(mutex_);
+      put_and_count(*own);
+      leaving_ = own;
+    }
+    return hand_over();
+  }
+  bool is_in = false;
+  {
+    const std::lock_guard lock(mutex_);
+    is_in = block_ && put_and_count(*block_);
+  }
+  if (is_in) return store_.make_room();
+  auto fresh = store_.empty_block(usual);
+  {
+    const std::lock_guard lock(mutex_);
+    put_and_count(*fresh);
+    leaving_ = std::exchange(block_, std::move(fresh));
+  }
+  hand_over();
+}
 
 }  // namespace porter::server
