@@ -1,4 +1,4 @@
-#!/ usr / bin / python3
+#!/usr/bin/python3
 """Holds the answers of a running server's control interface against its description.
 
 Usage: check_control.py DESCRIPTION SOCKET FOLDER
@@ -29,7 +29,7 @@ def call(method, template, status, target=None, body=None):
     connection = Connection("localhost")
     connection.request(method, target or template, None if body is None else json.dumps(body))
     answer = connection.getresponse()
-#Events have no end.
+    # Events have no end.
     goes_on = answer.getheader("Content-Type") == "text/event-stream"
     text = (answer.readline() if goes_on else answer.read()).decode()
     what = f"{method} {target or template}"
