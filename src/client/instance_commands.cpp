@@ -143,10 +143,12 @@ void print_runs(const Json& runs) {
 }
 
 void print_status(const Json& now) {
-  const bool stops = now["state"] == "stopping";
-  fmt::print("{}Upright Porter {}{} {} (process {})\n\n", paint().good,
-             stops ? "is stopping after" : "has been running for", paint().plain,
-             text::format_span(std::chrono::seconds(now["uptime_seconds"].get<long long>())),
+  const std::string state = now["state"];
+  fmt::print("{}Upright Porter {}{} {} (process {})\n\n", state == "paused" ? paint().warn : paint().good,
+             state == "stopping" ? "is stopping after"
+             : state == "paused" ? "is paused, and has been running for"
+                                 : "has been running for",
+             paint().plain, text::format_span(std::chrono::seconds(now["uptime_seconds"].get<long long>())),
              now["process"].get<long>());
   const bool has_settings = !now["settings"].get<std::string>().empty();
   fmt::print("  {:<11}  {}\n", has_settings ? "Settings" : "Folder", shown(now[has_settings ? "settings" : "folder"]));
@@ -159,6 +161,8 @@ void print_status(const Json& now) {
     is_first = false;
   }
   print_sites(now["sites"]);
+  if (const std::string console = now.value("console", ""); !console.empty())
+    fmt::print("  Console      {}\n", console);
   std::string languages;
   for (const Json& interpreter : now["interpreters"]) {
     if (interpreter["path"].get<std::string>().empty()) continue;
@@ -409,6 +413,32 @@ int run_reload(const Meant& meant) {
   }
   fmt::print("Applied: {}\n", text::escape_line(instance.settings));
   return kFine;
+}
+
+namespace {
+
+/// Has the server that is meant do `what`, and prints `done` then.
+int change_state(const Meant& meant, const std::string& what, const std::string& done) {
+  const auto found = found_or_told(find_server(meant));
+  if (!found) return kFailed;
+  const auto reply = ask_running(*found, "POST", "/v1/" + what);
+  if (!reply) return kFailed;
+  if (reply->status != 200) {
+    fail_with(reply->body);
+    return kFailed;
+  }
+  fmt::print("{}{}\n", done, found->option());
+  return kFine;
+}
+
+}  // namespace
+
+int run_pause(const Meant& meant) {
+  return change_state(meant, "pause", "Paused: nothing is answered, and the console stays. To go on: uporter resume");
+}
+
+int run_resume(const Meant& meant) {
+  return change_state(meant, "resume", "Answering again. See where: uporter status");
 }
 
 int run_log(const Meant& meant, const LogOptions& options) {

@@ -22,6 +22,10 @@ int run_status(const Meant& meant, Form form);
 int run_status_of_all(Form form);
 int run_reload(const Meant& meant);
 
+/// Closes the addresses of the running server, and opens them again.
+int run_pause(const Meant& meant);
+int run_resume(const Meant& meant);
+
 struct LogOptions {
   bool follow = false;
   std::string site;

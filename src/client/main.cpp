@@ -90,6 +90,8 @@ void add_serving(CLI::App& app, CommandLine& line) {
       ->check(CLI::IsMember({"this-computer", "network"}));
   serve->add_option("--host", options.hosts, "A further host name to answer to; may be given several times");
   serve->add_option("--fallback", options.fallback, "The script that answers for paths that lead to no file");
+  serve->add_option("--console", options.console,
+                    "Where the console is, localhost:8079 or the next lower free port by default; off for none");
 }
 
 void add_instance(CLI::App& app, CommandLine& line) {
@@ -105,6 +107,8 @@ void add_instance(CLI::App& app, CommandLine& line) {
   add_json(status, line);
   add_to_running(app, line, "reload",
                  "Have the server read its settings again; it does so by itself when they are saved", run_reload);
+  add_to_running(app, line, "pause", "Close the addresses, and keep the server and its console", run_pause);
+  add_to_running(app, line, "resume", "Open the addresses again after a pause", run_resume);
   CLI::App* const log = add_to_running(app, line, "log", "Show the last requests", [&line](const Meant& meant) {
     line.log.form = line.form();
     return run_log(meant, line.log);
@@ -178,7 +182,8 @@ void add_sites(CLI::App& app, CommandLine& line) {
 
   CLI::App* const open = add(app, line, "open", "Open the browser at a site or a file",
                              [&line] { return run_open(line.settings, line.what); });
-  open->add_option("WHAT", line.what, "The name of a site, or a file or folder; the first site if nothing is named");
+  open->add_option("WHAT", line.what,
+                   "The name of a site, or a file or folder, or console; the first site if nothing is named");
 }
 
 void add_explaining(CLI::App& app, CommandLine& line) {

@@ -74,6 +74,7 @@ std::string options_dropped(const ServeOptions& options) {
   add(!options.reach.empty(), "--reach");
   add(!options.hosts.empty(), "--host");
   add(!options.fallback.empty(), "--fallback");
+  add(!options.console.empty(), "--console");
   return out;
 }
 
@@ -100,6 +101,7 @@ int run_serve(const ServeOptions& options) {
     if (!options.reach.empty()) words.insert(words.end(), {"--reach", options.reach});
     if (options.port >= 0) words.insert(words.end(), {"--port", std::to_string(options.port)});
     for (const std::string& host : options.hosts) words.insert(words.end(), {"--host", host});
+    if (!options.console.empty()) words.insert(words.end(), {"--console", options.console});
     if (!options.fallback.empty()) words.insert(words.end(), {"--fallback", fallback_below(folder, options.fallback)});
   } else {
     if (const std::string dropped = options_dropped(options); !dropped.empty())

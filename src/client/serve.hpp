@@ -13,6 +13,7 @@ struct ServeOptions {
   int port = -1;         ///< -1: none was asked for.
   std::string reach;     ///< Empty: this-computer.
   std::vector<std::string> hosts;
+  std::string console;   ///< Where the console is, or "off"; empty: the usual place.
   std::string fallback;  ///< The script that answers for paths that lead to no file; empty: none.
 };
 

@@ -276,8 +276,39 @@ int run_mount_remove(const std::string& settings, const MountOptions& options) {
   return kFine;
 }
 
+namespace {
+
+/// Shows `url`, and opens the browser there if there is a screen.
+int open_url(const std::string& url) {
+  fmt::print("{}\n", url);
+  std::fflush(stdout);
+  const bool has_display = std::getenv("DISPLAY") != nullptr || std::getenv("WAYLAND_DISPLAY") != nullptr;
+  if (has_display) run_here("xdg-open", {"xdg-open", url});
+  return kFine;
+}
+
+/// The console of the server that is meant; with several, that of the settings.
+int open_console(const std::string& named) {
+  const auto found = found_or_told(find_server(Meant{named, 0, "uporter open console"}));
+  if (!found) return kFailed;
+  if (!machine::lock_holder(*found)) return fail(not_running(*found));
+  const Reply reply = ask(*found, "GET", "/v1/status");
+  if (reply.status != 200) return fail(unreachable(*found, "it did not answer"));
+  const std::string url = reply.body.value("console", "");
+  if (url.empty())
+    return fail("This server has no console: its settings say console = false, or its port could not be had.");
+  return open_url(url);
+}
+
+}  // namespace
+
 int run_open(const std::string& named, const std::string& what) {
   const machine::Instance instance = machine::find_instance(named);
+  // A site of that name comes first.
+  if (what == "console") {
+    const SettingsRead read = machine::read_settings_file(instance.settings);
+    if (find_site(read.settings, what) == nullptr) return open_console(named);
+  }
   const auto settings = read_alone(instance);
   if (!settings) return kFailed;
   std::string url;
@@ -295,13 +326,12 @@ int run_open(const std::string& named, const std::string& what) {
     if (explanation.urls.empty()) return kFailed;
     url = explanation.urls.front();
   }
-  fmt::print("{}\n", url);
-  std::fflush(stdout);
-  if (!machine::lock_holder(instance))
+  if (!machine::lock_holder(instance)) {
+    fmt::print("{}\n", url);
+    std::fflush(stdout);
     return fail({Code::server_not_running, {{"settings", instance.settings}, {"option", instance.option()}}});
-  const bool has_display = std::getenv("DISPLAY") != nullptr || std::getenv("WAYLAND_DISPLAY") != nullptr;
-  if (has_display) run_here("xdg-open", {"xdg-open", url});
-  return kFine;
+  }
+  return open_url(url);
 }
 
 }  // namespace porter::client

@@ -32,16 +32,6 @@ std::string variable(const char* name) {
   return value != nullptr && value[0] == '/' ? value : "";
 }
 
-/// A short name for a path that is another for every other path (FNV-1a).
-std::string short_name(const std::string& path) {
-  std::uint64_t hash = 14695981039346656037ULL;
-  for (const char c : path) hash = (hash ^ static_cast<unsigned char>(c)) * 1099511628211ULL;
-  constexpr std::string_view kDigits = "0123456789abcdef";
-  std::string out;
-  for (int shift = 60; shift >= 0; shift -= 4) out += kDigits[(hash >> shift) & 15];
-  return out;
-}
-
 bool make_private(const std::string& folder) {
   std::error_code error;
   std::filesystem::create_directories(std::filesystem::path(folder).parent_path(), error);
@@ -105,10 +95,11 @@ Instance known_by(const std::string& path, const std::string& named, const std::
   instance.named = named;
   instance.known_by = path;
   instance.settings = settings;
-  instance.folder = runtime_folder() + short_name(path);
+  instance.folder = runtime_folder() + text::short_name(path);
   instance.socket = instance.folder + "/control";
   instance.lock = instance.folder + "/lock";
-  instance.log = state_folder() + short_name(path) + "/server.log";
+  instance.log = state_folder() + text::short_name(path) + "/server.log";
+  instance.console_key = runtime_folder() + text::short_name(path) + ".console-key";
   return instance;
 }
 
@@ -160,6 +151,8 @@ std::string Instance::option() const { return settings.empty() ? "" : settings_o
 Instance instance_for_folder(const std::string& root) {
   Instance instance = known_by(root + "\n" + std::to_string(::getpid()), "", "");
   instance.root = root;
+  // The same folder served again is meant to be the same console.
+  instance.console_key = runtime_folder() + text::short_name(root) + ".console-key";
   instance.log.clear();
   return instance;
 }

@@ -27,7 +27,8 @@ struct Instance {
   std::string folder;    ///< Of the control socket and the lock; mode 0700.
   std::string socket;
   std::string lock;
-  std::string log;  ///< What a server in the background says; empty for a folder.
+  std::string console_key;  ///< Where the console's key is kept, mode 0600, from one start to the next.
+  std::string log;          ///< What a server in the background says; empty for a folder.
 
   /// " --settings FILE" for commands that are shown; empty if FILE is what is found without it, or if there is none.
   std::string option() const;

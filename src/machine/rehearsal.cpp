@@ -242,9 +242,11 @@ asio::awaitable<void> Rehearsal::take_answer(std::shared_ptr<run::ScriptRun> run
 
 nlohmann::json json_of(const Rehearsed& result, ShowEnvironment environment) {
   nlohmann::json out = {{"command", text::to_utf8(result.command)},
+                        {"script", text::to_utf8(result.script)},
                         {"status", result.status},
                         {"body", text::to_utf8(result.body)},
                         {"error_stream", text::to_utf8(result.error_text)}};
+  if (!result.printed.empty()) out["printed"] = text::to_utf8(result.printed);
   for (const auto& [name, value] : result.fields)
     out["fields"].push_back({{"name", name}, {"value", text::to_utf8(value)}});
   if (environment == ShowEnvironment::yes)

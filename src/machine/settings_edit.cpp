@@ -15,6 +15,7 @@
 #include "core/files/beneath.hpp"
 #include "core/files/content.hpp"
 #include "core/files/paths.hpp"
+#include "core/text/text.hpp"
 #include "machine/environment.hpp"
 #include "machine/instance.hpp"
 
@@ -107,7 +108,11 @@ SettingsEdited edit_locked(const std::string& file, const SettingsEdit& edit) {
 
 }  // namespace
 
-SettingsEdited edit_settings(const std::string& file, const SettingsEdit& edit) {
+namespace {
+
+/// Does `change` with the folder of `file` locked.
+template <typename Change>
+SettingsEdited with_lock(const std::string& file, const Change& change) {
   const std::string folder(files::folder_of(file));
   std::error_code ignored;
   std::filesystem::create_directories(folder, ignored);
@@ -116,7 +121,43 @@ SettingsEdited edit_settings(const std::string& file, const SettingsEdit& edit) 
     return errno == EWOULDBLOCK
                ? not_written(file, "another program has been changing them for some seconds", "Try again in a moment.")
                : not_written(file, files::describe({errno}), "Allow writing in its folder, or edit it by hand.");
-  return edit_locked(file, edit);
+  return change();
+}
+
+SettingsEdited write_locked(const std::string& file, const std::string& version, const std::string& text) {
+  SettingsEdited out;
+  const auto now = files::content_of(file);
+  if (version_of(now) != version) {
+    out.problems.push_back({{Code::settings_changed_meanwhile, {{"file", file}}}, file, 0, 0, {}});
+    return out;
+  }
+  SettingsRead after = read_settings(text, file, home_folder());
+  if (!after.problems.empty()) {
+    out.problems = std::move(after.problems);
+    return out;
+  }
+  after.settings.option = settings_option(file);
+  out.existed = now.has_value();
+  out.before = now.value_or("");
+  if (const int error = replace_file(file, text))
+    return not_written(file, files::describe({error}), "Allow writing in its folder, or edit it by hand.");
+  out.after = text;
+  out.settings = std::move(after.settings);
+  return out;
+}
+
+}  // namespace
+
+SettingsEdited edit_settings(const std::string& file, const SettingsEdit& edit) {
+  return with_lock(file, [&] { return edit_locked(file, edit); });
+}
+
+SettingsEdited write_settings(const std::string& file, const std::string& version, const std::string& text) {
+  return with_lock(file, [&] { return write_locked(file, version, text); });
+}
+
+std::string version_of(const std::optional<std::string>& text) {
+  return text ? text::short_name(*text) + "-" + std::to_string(text->size()) : "none";
 }
 
 void undo_edit(const std::string& file, const SettingsEdited& edited) {

@@ -23,6 +23,13 @@ struct SettingsEdited {
 /// each starts from what the one before has made. May wait for some seconds for another one to finish.
 SettingsEdited edit_settings(const std::string& file, const SettingsEdit& edit);
 
+/// Writes `text` as the whole of `file`, if what it holds now has the version `version`; it is made if it does not
+/// exist. Otherwise as edit_settings().
+SettingsEdited write_settings(const std::string& file, const std::string& version, const std::string& text);
+
+/// A short name for what a settings file holds; nullopt: there is no file.
+std::string version_of(const std::optional<std::string>& text);
+
 /// Puts back what was there before the edit, unless the file was changed again since.
 void undo_edit(const std::string& file, const SettingsEdited& edited);
 

@@ -31,6 +31,7 @@
 #include "run/kin.hpp"
 #include "server/api/control_socket.hpp"
 #include "server/api/steering.hpp"
+#include "server/console/console.hpp"
 #include "server/listen/service_manager.hpp"
 #include "server/options.hpp"
 #include "server/server.hpp"
@@ -46,6 +47,8 @@ constexpr int kPortsTried = 100;
 // Exit statuses, the same for uporterd and uporter.
 constexpr int kPortTaken = 3;
 constexpr int kAlreadyRunning = 4;
+/// No exit status: somebody has asked for a restart.
+constexpr int kBeginsAnew = -1;
 
 int fail(int status, const std::string& sentence) {
   std::fputs((sentence + "\n").c_str(), stderr);
@@ -136,11 +139,26 @@ class Steered {
   Steered(Server& server, const machine::Instance& instance, std::unique_ptr<Steering> steering)
       : steering_(std::move(steering)),
         api_(server, steering_ ? steering_->instance() : instance, steering_.get()),
-        socket_(server, api_, instance.socket) {
+        socket_(server, api_, instance.socket),
+        console_(server, api_, instance) {
+    api_.set_console(&console_);
     server.at_end([this] {
       if (steering_) steering_->close();
       socket_.close();
+      console_.close();
     });
+    server.at_apply([this, &server](const Settings& settings) {
+      if (const auto failed = console_.serve_at(settings.console))
+        server.shared().journal->write_note("          " + sentence_of(*failed) + " " + remedy_of(*failed) + "\n");
+    });
+  }
+
+  /// Serves the console at `address`, and has `start` tell of it.
+  void open_console(const std::optional<Address>& address, StartLines& start) {
+    if (const auto failed = console_.serve_at(address))
+      start.remarks.push_back(sentence_of(*failed) + " " + remedy_of(*failed));
+    if (!console_.instead_of().empty()) start.remarks.push_back(console_.instead_of() + ".");
+    start.console = console_.url();
   }
 
   std::optional<Finding> open() {
@@ -153,7 +171,25 @@ class Steered {
   std::unique_ptr<Steering> steering_;
   Api api_;
   ControlSocket socket_;
+  Console console_;
 };
+
+/// Begins this program anew, as it was begun. Returns if that cannot be done, with an exit status.
+int begin_anew(int argc, char** argv) {
+  std::vector<char*> words;
+  for (int i = 0; i < argc; ++i) {
+    // Both are about one start alone, and have their value behind them.
+    if (const std::string_view word = argv[i]; word == "--ready" || word == "--begun") {
+      ++i;
+      continue;
+    }
+    words.push_back(argv[i]);
+  }
+  words.push_back(nullptr);
+  ::execv("/proc/self/exe", words.data());
+  std::perror("The server cannot be begun anew");
+  return 1;
+}
 
 /// What is to be told once of what lies in the sites.
 std::vector<std::string> remarks_on(const Settings& settings) {
@@ -205,6 +241,15 @@ int serve_folder(const Options& options) {
   Settings settings = settings_for(options, root, address);
   if (const auto wrong = take_limits(options, settings.limits)) return fail(kBadUse, *wrong);
 
+  if (!options.console.empty()) {
+    AddressError error{};
+    settings.console = options.console == "off" ? std::nullopt : parse_address(options.console, error);
+    if (options.console != "off" && (!settings.console || !settings.console->is_local()))
+      return fail(kBadUse, fmt::format("--console {} is neither off nor an address of this computer, such as "
+                                       "localhost:8079.",
+                                       text::escape_line(options.console)));
+  }
+
   start.remarks = remarks_on(settings);
   Journal journal(STDOUT_FILENO, Journal::Keep::last, colour());
   Shared shared;
@@ -217,6 +262,7 @@ int serve_folder(const Options& options) {
   files::Descriptor lock;
   if (!unsteered) lock = machine::take_lock(instance);
   if (!unsteered) unsteered = steered.open();
+  if (!unsteered) steered.open_console(server.snapshot().settings.console, start);
   // The folder is served all the same.
   if (unsteered) journal.write_note("          " + sentence_of(*unsteered) + " " + remedy_of(*unsteered) + "\n");
   start.ready_after = since_begun(options);
@@ -225,7 +271,7 @@ int serve_folder(const Options& options) {
   start.shows_code = machine::wants_colour();
   server.run(std::move(start), Server::Hangup::stops, {});
   machine::remove_folder_instances(instance);
-  return 0;
+  return server.is_to_restart() ? kBeginsAnew : 0;
 }
 
 /// Opens the addresses of `settings`, taking over what the service manager has opened. On failure what is wrong is
@@ -304,6 +350,7 @@ int serve_settings(const Options& options) {
   server.keep_warden(std::move(warden));
   Steered steered(server, instance, std::make_unique<Steering>(server, instance, std::move(read.text), read.standing));
   if (const auto wrong = steered.open()) return fail(1, *wrong);
+  steered.open_console(server.snapshot().settings.console, start);
   const bool in_background = options.ready >= 0 || has_waiting_manager();
   start.ready_after = since_begun(options);
   start.stop = in_background ? "uporter stop" + instance.option() : "Ctrl+C";
@@ -313,7 +360,7 @@ int serve_settings(const Options& options) {
     tell_manager_ready();
     if (ready >= 0 && ::write(ready, "ready\n", 6) == 6) ::close(ready);
   });
-  return 0;
+  return server.is_to_restart() ? kBeginsAnew : 0;
 }
 
 }  // namespace
@@ -325,5 +372,6 @@ int main(int argc, char** argv) {
   ::mallopt(M_ARENA_MAX, 4);
   ::signal(SIGPIPE, SIG_IGN);
   raise_file_limit();
-  return options.settings.empty() ? serve_folder(options) : serve_settings(options);
+  const int status = options.settings.empty() ? serve_folder(options) : serve_settings(options);
+  return status == kBeginsAnew ? begin_anew(argc, argv) : status;
 }

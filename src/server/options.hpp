@@ -21,6 +21,7 @@ struct Options {
   Address::Reach reach = Address::Reach::this_computer;
   std::vector<std::string> hosts;
   std::string fallback;             ///< A script below the folder; empty: none.
+  std::string console;              ///< Where the console is, or "off"; empty: the usual place.
   std::size_t threads = 0;          ///< 0: one for each core.
   std::vector<std::string> limits;  ///< "NAME=NUMBER" each.
   long long begun = 0;  ///< When the client was started, in nanoseconds of the monotonic clock; 0: just now.

@@ -122,14 +122,54 @@ void Server::turn_away(int socket, std::size_t most) {
 }
 
 std::vector<Finding> Server::apply(Settings settings) {
-  auto prepared = entrances_.prepare(settings.listeners());
+  auto prepared = entrances_.prepare(is_paused_ ? std::vector<Listener>() : settings.listeners());
   if (auto* const findings = std::get_if<std::vector<Finding>>(&prepared)) return std::move(*findings);
   snapshot_ = make_snapshot(std::move(settings));
-  for (const auto& thread : workers_) thread->worker().take(snapshot_);
+  give_to_workers();
   entrances_.carry_out(std::move(std::get<Entrances::Change>(prepared)));
   asio::co_spawn(context_, probe(), asio::detached);
+  for (const auto& then : applies_) then(snapshot_->settings);
   return {};
 }
+
+void Server::give_to_workers() {
+  auto given = snapshot_;
+  if (is_paused_) {
+    // A connection whose address is gone is closed as soon as it is idle.
+    auto closed = std::make_shared<Snapshot>(*snapshot_);
+    closed->listeners.clear();
+    given = std::move(closed);
+  }
+  for (const auto& thread : workers_) thread->worker().take(given);
+}
+
+void Server::pause() {
+  if (is_paused_ || stopping_) return;
+  is_paused_ = true;
+  entrances_.carry_out({});
+  give_to_workers();
+  tell_state();
+}
+
+std::vector<Finding> Server::resume() {
+  if (!is_paused_ || stopping_) return {};
+  auto prepared = entrances_.prepare(snapshot_->listeners);
+  if (auto* const findings = std::get_if<std::vector<Finding>>(&prepared)) return std::move(*findings);
+  is_paused_ = false;
+  give_to_workers();
+  entrances_.carry_out(std::move(std::get<Entrances::Change>(prepared)));
+  tell_state();
+  return {};
+}
+
+void Server::restart() {
+  is_to_restart_ = true;
+  stop();
+}
+
+std::string_view Server::state() const { return stopping_ ? "stopping" : is_paused_ ? "paused" : "running"; }
+
+void Server::tell_state() { shared_.events.publish("state", "{\"state\":\"" + std::string(state()) + "\"}"); }
 
 std::uint64_t Server::requests_answered() const {
   std::uint64_t all = 0;
@@ -171,7 +211,7 @@ asio::awaitable<void> Server::wait_for_signal(Hangup hangup) {
 void Server::stop() {
   if (stopping_) return;
   stopping_ = true;
-  shared_.events.publish("state", R"({"state":"stopping"})");
+  tell_state();
   entrances_.close();
   probes_.terminate_all();
   for (const auto& thread : workers_) thread->worker().stop();

@@ -40,8 +40,16 @@ class Server {
   /// Serves by `settings` from now on: new addresses are opened first, then the workers take the settings up, then
   /// addresses that are gone are closed. If an address cannot be opened nothing changes, and the findings tell why.
   std::vector<Finding> apply(Settings settings);
+  /// Closes all addresses until resume(); what is in progress finishes, and idle connections are closed.
+  void pause();
+  /// Opens them again. If that cannot be done nothing changes, and the findings tell why.
+  std::vector<Finding> resume();
+  bool is_paused() const { return is_paused_; }
   /// Lets what is in progress finish, within its bound; run() returns then.
   void stop();
+  /// The same, and the process is to begin anew then.
+  void restart();
+  bool is_to_restart() const { return is_to_restart_; }
   void reopen_logs();
   /// Keeps the warden, and another one in its place should it be killed.
   void keep_warden(run::Warden warden);
@@ -56,9 +64,16 @@ class Server {
   std::uint64_t requests_answered() const;
   std::chrono::system_clock::time_point begun() const { return begun_; }
   bool is_stopping() const { return stopping_; }
+  /// "running", "paused" or "stopping".
+  std::string_view state() const;
+  /// Calls `then` whenever other settings have been applied.
+  void at_apply(std::function<void(const Settings&)> then) { applies_.push_back(std::move(then)); }
 
  private:
   std::shared_ptr<const Snapshot> make_snapshot(Settings settings) const;
+  /// Gives the workers what is served: without addresses while it is paused.
+  void give_to_workers();
+  void tell_state();
   void hand_over(int socket, const Endpoint& endpoint);
   /// Tells a client that there are too many connections already, and keeps that as an exchange.
   void turn_away(int socket, std::size_t most);
@@ -82,10 +97,13 @@ class Server {
   std::vector<machine::FoundInterpreter> interpreters_;
   std::chrono::system_clock::time_point begun_ = std::chrono::system_clock::now();
   std::vector<std::function<void()>> ends_;
+  std::vector<std::function<void(const Settings&)>> applies_;
   std::thread joiner_;  ///< Waits for the workers' ends while the context still turns.
   std::size_t next_worker_ = 0;
   Shelf& shelf_;  ///< For clients that no worker has seen.
   bool stopping_ = false;
+  bool is_paused_ = false;
+  bool is_to_restart_ = false;
 };
 
 }  // namespace porter::server

@@ -86,6 +86,7 @@ std::string text_of(const StartLines& start, Colour colour) {
     if (settings.sites.empty())
       fmt::format_to(into, "  Sites          {}none yet{}; add one: uporter site add NAME FOLDER\n", warn, plain);
   }
+  if (!start.console.empty()) fmt::format_to(into, "  Console        {}\n", start.console);
   std::string runs;
   std::string missing;
   for (const machine::FoundInterpreter& found : start.interpreters) {
@@ -101,9 +102,7 @@ std::string text_of(const StartLines& start, Colour colour) {
   std::string open_to_network;
   for (const Listener& listener : settings.listeners()) {
     const Address& address = listener.address;
-    const bool is_local =
-        address.reach == Address::Reach::this_computer || address.ip.starts_with("127.") || address.ip == "::1";
-    if (!is_local) open_to_network += (open_to_network.empty() ? "" : ", ") + address.text();
+    if (!address.is_local()) open_to_network += (open_to_network.empty() ? "" : ", ") + address.text();
   }
   if (open_to_network.empty()) {
     out += "  Reach          this computer only\n";

@@ -17,6 +17,7 @@ struct StartLines {
   Settings settings;
   std::optional<std::string> instead_of;  ///< A sentence: the usual port is taken, and by whom.
   std::string stop;                       ///< What to type to stop the server.
+  std::string console{};                  ///< The URL of the console, key and all; empty: there is none.
   bool shows_code = false;                ///< They are for a terminal, which can show a code to be photographed.
   std::vector<std::string> remarks{};     ///< What else is to be told, a line each.
   std::vector<machine::FoundInterpreter> interpreters;

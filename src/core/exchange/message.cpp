@@ -81,6 +81,12 @@ bool is_text(std::string_view bytes) {
 
 }  // namespace
 
+std::optional<std::string> inflated(std::string_view bytes, std::uint64_t most) {
+  std::string out;
+  if (!inflate_all(bytes, most, out)) return std::nullopt;
+  return out;
+}
+
 std::optional<std::string> Message::field(std::string_view name) const {
   for (const auto& [own, value] : fields)
     if (http::same_name(own, name)) return value;

@@ -63,4 +63,8 @@ std::string hex_dump(std::string_view bytes);
 /// The media type of `message` in lower case, without its parameters; empty: none is said.
 std::string media_type(const Message& message);
 
+/// `bytes` without their gzip or zlib coding; nullopt: they are not whole, or come to more than `most`.
+std::optional<std::string> inflated(std::string_view bytes, std::uint64_t most);
+inline constexpr std::uint64_t kMostInflated = 64ULL * 1024 * 1024;
+
 }  // namespace porter::exchange

@@ -150,6 +150,15 @@ enum class Code {
   exchange_file_changed,
   exchange_not_repeatable,
   exchange_repeat_failed,
+  // The console and its work.
+  console_key_missing,
+  console_host_foreign,
+  console_origin_foreign,
+  console_failed,
+  settings_changed_meanwhile,
+  folder_unreadable,
+  source_unreadable,
+  rehearsal_not_a_script,
 };
 
 /// A named fact of a finding, such as {"file", "/srv/www/index.html"}.

@@ -28,6 +28,14 @@ nlohmann::json json_of(const SettingsProblem& problem) {
     out["line"] = problem.line;
     out["column"] = problem.column;
   }
+  // The place in a script, where the finding is about one.
+  const auto place = problem.finding.fact("place");
+  const std::string line(problem.finding.fact("line").value_or(""));
+  if (place && problem.file.empty() && !line.empty() && line.size() < 9 &&
+      line.find_first_not_of("0123456789") == line.npos) {
+    out["file"] = text::to_utf8(*place);
+    out["line"] = std::stoul(line);
+  }
   return out;
 }
 

@@ -24,6 +24,10 @@ std::string Address::text() const {
   return host + ":" + std::to_string(port);
 }
 
+bool Address::is_local() const {
+  return reach == Reach::this_computer || (reach == Reach::one && (ip.starts_with("127.") || ip == "::1"));
+}
+
 std::vector<Endpoint> Address::endpoints() const {
   if (reach == Reach::this_computer) return {{"127.0.0.1", port}, {"::1", port}};
   if (reach == Reach::network) return {{"0.0.0.0", port}, {"::", port}};

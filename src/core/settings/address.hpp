@@ -29,6 +29,8 @@ struct Address {
   bool operator==(const Address&) const = default;
   /// "localhost:8080".
   std::string text() const;
+  /// Only this computer can reach it.
+  bool is_local() const;
   /// The sockets to open: IPv4 first.
   std::vector<Endpoint> endpoints() const;
 };

@@ -449,6 +449,25 @@ class Reader : private reading::ValueReader {
     }
   }
 
+  /// The address of the console, which is of this computer alone; nullopt: there is to be none.
+  std::optional<Address> take_console(const toml::node& node, const std::string& name) {
+    if (const auto* const wanted = node.as_boolean()) {
+      if (!wanted->get()) return std::nullopt;
+      return Address{Address::Reach::this_computer, {}, kConsolePort};
+    }
+    if (!node.is_string() && !node.is_integer()) {
+      wrong_type(node, name, "an address of this computer, such as \"localhost:8079\", or false");
+      return std::nullopt;
+    }
+    const auto addresses = take_addresses(node, name);
+    if (addresses.empty()) return std::nullopt;
+    const Address& address = addresses.front();
+    if (!address.is_local())
+      bad_value(node, "The address of the console", "would let other computers in, and the console steers this one",
+                "Write an address of this computer: \"localhost:8079\"");
+    return address;
+  }
+
   void take_log_format(const toml::node& node, const std::string& name, AccessLog& log) {
     const auto* const format = take<std::string>(node, name, "\"combined\", \"common\" or \"json\"");
     if (format == nullptr) return;
@@ -541,6 +560,8 @@ const Reader::Keys<Settings>& Reader::top_keys() {
   static const Keys<Settings> kKeys = {
       {"addresses", [](Reader& reader, const toml::node& node, const std::string& name,
                        Settings& in) { in.addresses = reader.take_addresses(node, name); }},
+      {"console", [](Reader& reader, const toml::node& node, const std::string& name,
+                     Settings& in) { in.console = reader.take_console(node, name); }},
       // Sites stand in the order in which they are written, which decides who comes first at an address.
       {"site", [](Reader& reader, const toml::node& node, const std::string&, Settings&) { reader.read_sites(node); }},
       {"interpreter",

@@ -109,6 +109,9 @@ struct AccessLog {
   bool operator==(const AccessLog&) const = default;
 };
 
+/// Where the console is served, unless the settings say otherwise.
+inline constexpr std::uint16_t kConsolePort = 8079;
+
 /// What is kept of the exchanges with clients.
 struct ExchangeKeeping {
   bool keep = true;
@@ -133,7 +136,9 @@ struct Settings {
   Limits limits;
   AccessLog access_log;
   ExchangeKeeping exchanges;
-  http::TypesByEnding media_types;  ///< In place of the usual ones.
+  std::optional<Address> console =
+      Address{Address::Reach::this_computer, {}, kConsolePort};  ///< nullopt: there is none.
+  http::TypesByEnding media_types;                               ///< In place of the usual ones.
 
   /// Every address to listen on, each once, with its sites.
   std::vector<Listener> listeners() const;

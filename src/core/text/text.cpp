@@ -277,4 +277,13 @@ std::optional<std::string> nearest(std::string_view wanted, std::span<const std:
   return nearest.best();
 }
 
+std::string short_name(std::string_view text) {
+  std::uint64_t hash = 14695981039346656037ULL;
+  for (const char c : text) hash = (hash ^ static_cast<unsigned char>(c)) * 1099511628211ULL;
+  constexpr std::string_view kDigits = "0123456789abcdef";
+  std::string out;
+  for (int shift = 60; shift >= 0; shift -= 4) out += kDigits[(hash >> shift) & 15];
+  return out;
+}
+
 }  // namespace porter::text

@@ -78,4 +78,7 @@ class NearestName {
 /// The same for names that are all at hand.
 std::optional<std::string> nearest(std::string_view wanted, std::span<const std::string> names);
 
+/// Sixteen digits that are others for every other text, as far as nobody looks for two alike (FNV-1a).
+std::string short_name(std::string_view text);
+
 }  // namespace porter::text

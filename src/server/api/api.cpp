@@ -6,6 +6,8 @@
 #include <iterator>
 
 #include "core/text/text.hpp"
+#include "machine/rehearsal.hpp"
+#include "server/api/file_watch.hpp"
 
 namespace porter::server {
 
@@ -19,6 +21,11 @@ const Api::Route Api::kRoutes[] = {
     {"GET", "/v1/status", &Api::status},
     {"POST", "/v1/stop", &Api::stop},
     {"POST", "/v1/reload", &Api::reload},
+    {"POST", "/v1/pause", &Api::pause},
+    {"POST", "/v1/resume", &Api::resume},
+    {"POST", "/v1/restart", &Api::restart},
+    {"GET", "/v1/autostart", &Api::autostart},
+    {"PUT", "/v1/autostart", &Api::autostart},
     {"GET", "/v1/log", &Api::log},
     {"GET", "/v1/sites", &Api::sites},
     {"POST", "/v1/sites", &Api::add_site},
@@ -26,6 +33,16 @@ const Api::Route Api::kRoutes[] = {
     {"GET", "/v1/mounts", &Api::mounts},
     {"POST", "/v1/mounts", &Api::add_mount},
     {"DELETE", "/v1/mounts", &Api::remove_mount},
+    {"GET", "/v1/settings", &Api::settings_text},
+    {"PUT", "/v1/settings", &Api::write_settings},
+    {"POST", "/v1/settings/check", &Api::check_settings},
+    {"GET", "/v1/languages", &Api::languages},
+    {"GET", "/v1/languages/", &Api::language},
+    {"GET", "/v1/folders", &Api::folders},
+    {"GET", "/v1/tree", &Api::tree},
+    {"GET", "/v1/source", &Api::source},
+    {"POST", "/v1/rehearsals", &Api::rehearse},
+    {"GET", "/v1/watch", &Api::watch},
     {"POST", "/v1/explain", &Api::explain},
     {"PATCH", "/v1/sites/", &Api::change_site},
     {"GET", "/v1/events", &Api::events},
@@ -54,6 +71,9 @@ asio::awaitable<Reply> Api::answer(const Call& call) {
 void Api::close() {
   is_closed_ = true;
   for (run::Event* const event : following_) event->set();
+  for (FileWatch* const watch : watches_) watch->close();
+  for (machine::Rehearsal* const rehearsal : rehearsals_) rehearsal->stop();
+  probes_.terminate_all();
 }
 
 asio::awaitable<Reply> Api::made_elsewhere(std::function<Json(const Snapshot&)> make) {

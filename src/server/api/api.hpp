@@ -9,24 +9,35 @@
 
 #include "core/exchange/recorded.hpp"
 #include "machine/instance.hpp"
+#include "run/helpers.hpp"
+#include "run/run.hpp"
 #include "server/api/call.hpp"
 #include "server/api/steering.hpp"
 #include "server/server.hpp"
 
+namespace porter::machine {
+class Rehearsal;
+}
+
 namespace porter::server {
+
+class Console;
+class FileWatch;
 
 class Api {
  public:
   /// Speaks for `server`, known as `instance`. `steering` is null where it goes by no settings. All must outlive it.
   Api(Server& server, const machine::Instance& instance, Steering* steering)
-      : server_(server), instance_(instance), steering_(steering) {}
+      : server_(server), instance_(instance), steering_(steering), probes_(server.context().get_executor()) {}
   Api(const Api&) = delete;
   Api& operator=(const Api&) = delete;
 
   /// Answers one call.
   asio::awaitable<Reply> answer(const Call& call);
-  /// Ends replies that would go on.
+  /// Ends replies that would go on, and what they run.
   void close();
+  /// Where the console is; null: there is none. It must outlive this.
+  void set_console(const Console* console) { console_ = console; }
 
  private:
   using Answer = asio::awaitable<Reply> (Api::*)(const Call&);
@@ -38,6 +49,23 @@ class Api {
   asio::awaitable<Reply> status(const Call&);
   asio::awaitable<Reply> stop(const Call&);
   asio::awaitable<Reply> reload(const Call&);
+  asio::awaitable<Reply> pause(const Call&);
+  asio::awaitable<Reply> resume(const Call&);
+  asio::awaitable<Reply> restart(const Call&);
+  asio::awaitable<Reply> autostart(const Call& call);
+
+  asio::awaitable<Reply> settings_text(const Call&);
+  asio::awaitable<Reply> check_settings(const Call& call);
+  asio::awaitable<Reply> write_settings(const Call& call);
+  asio::awaitable<Reply> languages(const Call&);
+  asio::awaitable<Reply> language(const Call& call);
+
+  asio::awaitable<Reply> folders(const Call& call);
+  asio::awaitable<Reply> tree(const Call& call);
+  asio::awaitable<Reply> source(const Call& call);
+  asio::awaitable<Reply> rehearse(const Call& call);
+  asio::awaitable<Reply> watch(const Call& call);
+  asio::awaitable<void> send_saves(Stream& stream, std::string file);
 
   asio::awaitable<Reply> sites(const Call&);
   asio::awaitable<Reply> add_site(const Call& call);
@@ -74,6 +102,11 @@ class Api {
   Steering* const steering_;
   std::set<run::Event*> following_;  ///< Of replies that go on.
   bool is_closed_ = false;
+  const Console* console_ = nullptr;
+  run::RunSet probes_;  ///< Of interpreters that are asked about themselves, and of our own commands.
+  run::Helpers stage_;  ///< Where rehearsals run, which may take as long as any script.
+  std::set<machine::Rehearsal*> rehearsals_;
+  std::set<FileWatch*> watches_;
   std::string told_findings_;  ///< Of events: those that were told of last.
 };
 

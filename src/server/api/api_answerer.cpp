@@ -11,6 +11,8 @@ namespace {
 constexpr std::size_t kMostBody = 64 * 1024;
 /// A request that is sent again brings its new body along.
 constexpr std::size_t kMostBodyOfAgain = 2 * 1024 * 1024;
+/// Settings may be as large, and JSON writes some characters as six; a rehearsal brings its body.
+constexpr std::size_t kMostBodyOfText = 8 * 1024 * 1024;
 
 /// The body of an answer in chunks.
 class TurnStream : public Stream {
@@ -23,11 +25,14 @@ class TurnStream : public Stream {
   Turn& turn_;
 };
 
-asio::awaitable<void> send(Turn& turn, Reply reply) {
+}  // namespace
+
+asio::awaitable<void> ApiAnswerer::send(Turn& turn, Reply reply) const {
   AnswerHead head;
   head.status = reply.status;
   const std::string usual = reply.stream ? "application/x-ndjson" : "application/json";
   head.fields = {{"Content-Type", reply.type.empty() ? usual : reply.type}, {"Cache-Control", "no-store"}};
+  for (auto& field : more_fields()) head.fields.push_back(std::move(field));
   if (reply.bytes) {
     co_await turn.writer().page(std::move(head), std::move(*reply.bytes));
     co_return;
@@ -42,8 +47,6 @@ asio::awaitable<void> send(Turn& turn, Reply reply) {
   std::string body = (reply.text.empty() ? reply.body.dump(2) : std::move(reply.text)) + "\n";
   co_await turn.writer().page(std::move(head), std::move(body));
 }
-
-}  // namespace
 
 asio::awaitable<void> ApiAnswerer::refuse(Turn& turn, Finding finding) { return send(turn, refused(finding)); }
 
@@ -60,7 +63,8 @@ asio::awaitable<void> ApiAnswerer::answer(Turn& turn) {
   call.path = target.substr(0, target.find('?'));
   call.query = target.substr(std::min(call.path.size() + 1, target.size()));
   call.last_event = request.head.field("Last-Event-ID").value_or("");
-  const std::size_t most = call.path.ends_with("/again") ? kMostBodyOfAgain : kMostBody;
+  const bool brings_text = call.path.starts_with("/v1/settings") || call.path == "/v1/rehearsals";
+  const std::size_t most = brings_text ? kMostBodyOfText : call.path.ends_with("/again") ? kMostBodyOfAgain : kMostBody;
   BodyRead read = BodyRead::data;
   while (read == BodyRead::data && call.body.size() <= most) read = co_await turn.body().read(call.body);
   if (read != BodyRead::end) {

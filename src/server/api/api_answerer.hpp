@@ -18,6 +18,11 @@ class ApiAnswerer : public Answerer {
   /// What is said here is no part of what the sites answer.
   bool is_recorded() const override { return false; }
 
+ protected:
+  /// Fields that every reply has besides its own.
+  virtual std::vector<std::pair<std::string_view, std::string>> more_fields() const { return {}; }
+  asio::awaitable<void> send(Turn& turn, Reply reply) const;
+
  private:
   Api& api_;
 };

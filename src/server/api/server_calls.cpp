@@ -3,12 +3,17 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <array>
 #include <chrono>
+#include <climits>
 
 #include "core/findings/finding_json.hpp"
 #include "core/sites/site_json.hpp"
 #include "core/text/text.hpp"
+#include "machine/environment.hpp"
+#include "machine/probe.hpp"
 #include "server/api/api.hpp"
+#include "server/console/console.hpp"
 
 namespace porter::server {
 
@@ -51,7 +56,8 @@ asio::awaitable<Reply> Api::status(const Call&) {
   for (const machine::FoundInterpreter& found : server_.interpreters())
     interpreters.push_back(
         {{"language", found.interpreter.language}, {"path", found.path}, {"version", found.version}});
-  Json facts = {{"state", server_.is_stopping() ? "stopping" : "running"},
+  Json facts = {{"state", server_.state()},
+                {"console", console_ == nullptr ? "" : console_->url()},
                 {"version", PORTER_VERSION},
                 {"process", ::getpid()},
                 {"since", time_text(server_.begun())},
@@ -90,6 +96,68 @@ asio::awaitable<Reply> Api::reload(const Call&) {
   const auto findings = co_await steering_->reload();
   if (!findings.empty()) co_return refused(findings);
   co_return Reply{200, {{"findings", Json::array()}}};
+}
+
+asio::awaitable<Reply> Api::pause(const Call&) {
+  server_.pause();
+  Reply reply;
+  reply.body = {{"state", server_.state()}};
+  co_return reply;
+}
+
+asio::awaitable<Reply> Api::resume(const Call&) {
+  const auto findings = server_.resume();
+  Reply reply;
+  reply.body = {{"state", server_.state()}};
+  if (!findings.empty()) {
+    reply.status = 409;
+    reply.body = {{"findings", porter::json_of(findings)}};
+  }
+  co_return reply;
+}
+
+asio::awaitable<Reply> Api::restart(const Call&) {
+  // What would not start is not stopped.
+  if (steering_ != nullptr) {
+    auto reading = server_.shared().helpers.run(
+        [file = instance_.settings] { return machine::read_settings_file(file).problems; });
+    const auto problems = co_await std::move(reading);
+    if (!problems.empty()) co_return refused(problems);
+  }
+  server_.restart();
+  Reply reply;
+  reply.status = 202;
+  reply.body = {{"state", server_.state()}};
+  co_return reply;
+}
+
+asio::awaitable<Reply> Api::autostart(const Call& call) {
+  if (steering_ == nullptr) co_return refused(no_settings());
+  std::string wish = "status";
+  if (call.method == "PUT") {
+    const Json body = call.object();
+    if (!body.contains("on") || !body["on"].is_boolean()) co_return bad_call(422, "Whether it is to be on is missing");
+    wish = body["on"].get<bool>() ? "on" : "off";
+  }
+  // The command is the one place that knows how; it lies beside this program.
+  std::array<char, PATH_MAX> own{};
+  const ssize_t length = ::readlink("/proc/self/exe", own.data(), own.size());
+  const std::string program(own.data(), static_cast<std::size_t>(std::max<ssize_t>(length - 1, 0)));
+  run::RunOrder order;
+  order.program = program;
+  order.arguments = {program, "autostart", wish, "--settings", instance_.settings, "--json"};
+  order.environment = script::Environment(machine::own_environment());
+  order.folder = "/";
+  auto started = run::Run::start(server_.context().get_executor(), probes_, std::move(order));
+  Reply reply;
+  if (std::holds_alternative<run::StartError>(started)) co_return bad_call(503, "The command uporter cannot be run");
+  const auto process = std::get<std::shared_ptr<run::Run>>(started);
+  auto asking = machine::output_of(process);
+  const std::string output = co_await std::move(asking);
+  reply.body = Json::parse(text::to_utf8(output), nullptr, false);
+  if (!reply.body.is_object())
+    co_return bad_call(503, "uporter autostart has said: " + text::escape_line(output + process->error_text()));
+  co_return reply;
 }
 
 }  // namespace porter::server

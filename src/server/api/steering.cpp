@@ -92,8 +92,21 @@ asio::awaitable<std::vector<SettingsProblem>> Steering::reload_in_turn() {
 asio::awaitable<std::vector<SettingsProblem>> Steering::edit(const SettingsEdit& edit) {
   const run::Gate::Ticket turn = co_await take_turn();
   follow_links();
-  auto editing =
-      server_.shared().helpers.run([&, file = instance_.settings] { return machine::edit_settings(file, edit); });
+  auto changing = change_by([&edit, file = instance_.settings] { return machine::edit_settings(file, edit); });
+  auto problems = co_await std::move(changing);
+  co_return problems;
+}
+
+asio::awaitable<std::vector<SettingsProblem>> Steering::write(std::string version, std::string text) {
+  const run::Gate::Ticket turn = co_await take_turn();
+  follow_links();
+  auto changing = change_by([&, file = instance_.settings] { return machine::write_settings(file, version, text); });
+  auto problems = co_await std::move(changing);
+  co_return problems;
+}
+
+asio::awaitable<std::vector<SettingsProblem>> Steering::change_by(std::function<machine::SettingsEdited()> change) {
+  auto editing = server_.shared().helpers.run(std::move(change));
   machine::SettingsEdited edited = co_await std::move(editing);
   if (!edited.problems.empty()) co_return std::move(edited.problems);
   auto problems = apply(std::move(edited.settings));

@@ -7,6 +7,7 @@
 
 #include <boost/asio/awaitable.hpp>
 #include <boost/asio/steady_timer.hpp>
+#include <functional>
 #include <memory>
 #include <optional>
 #include <string>
@@ -16,7 +17,7 @@
 #include "machine/instance.hpp"
 #include "machine/settings_edit.hpp"
 #include "run/gate.hpp"
-#include "server/api/settings_watch.hpp"
+#include "server/api/file_watch.hpp"
 #include "server/server.hpp"
 
 namespace porter::server {
@@ -33,6 +34,8 @@ class Steering {
   asio::awaitable<std::vector<SettingsProblem>> reload();
   /// Changes the settings file and serves by it; with problems the file is left as it was.
   asio::awaitable<std::vector<SettingsProblem>> edit(const SettingsEdit& edit);
+  /// Puts `text` in the place of the settings, of which `version` was read, and serves by it; as edit().
+  asio::awaitable<std::vector<SettingsProblem>> write(std::string version, std::string text);
 
   /// What is wrong at the moment: with the settings as they are on disk, with watching them, and with the access log.
   std::vector<SettingsProblem> standing_findings() const;
@@ -56,6 +59,8 @@ class Steering {
   /// Waits until nobody else reads or writes the settings; nobody does for as long as the ticket is held.
   asio::awaitable<run::Gate::Ticket> take_turn();
   asio::awaitable<std::vector<SettingsProblem>> reload_in_turn();
+  /// Has `change`, on a helper's thread, change the file, and serves by it.
+  asio::awaitable<std::vector<SettingsProblem>> change_by(std::function<machine::SettingsEdited()> change);
   std::vector<SettingsProblem> apply(Settings settings);
   void tell(const std::vector<SettingsProblem>& problems);
   /// The settings may lie elsewhere by now.
@@ -65,7 +70,7 @@ class Steering {
   machine::Instance instance_;
   std::vector<machine::OtherName> other_names_;
   std::shared_ptr<run::Gate> turns_ = std::make_shared<run::Gate>(run::Gate::Bounds{1, 1, 1000});
-  SettingsWatch watch_;
+  FileWatch watch_;
   asio::steady_timer pause_;
   std::optional<run::Clock::time_point> touched_;  ///< Since when there are changes that were not looked at.
   std::optional<run::Clock::time_point> empty_since_;

@@ -1,5 +1,5 @@
-// inotify on every folder of a path. See settings_watch.hpp.
-#include "server/api/settings_watch.hpp"
+// inotify on every folder of a path. See file_watch.hpp.
+#include "server/api/file_watch.hpp"
 
 #include <sys/inotify.h>
 #include <unistd.h>
@@ -15,7 +15,7 @@
 
 namespace porter::server {
 
-SettingsWatch::SettingsWatch(asio::io_context& context, std::string path) : path_(std::move(path)), events_(context) {
+FileWatch::FileWatch(asio::io_context& context, std::string path) : path_(std::move(path)), events_(context) {
   const int watcher = ::inotify_init1(IN_CLOEXEC | IN_NONBLOCK);
   if (watcher < 0) {
     error_ = errno;
@@ -25,7 +25,7 @@ SettingsWatch::SettingsWatch(asio::io_context& context, std::string path) : path
   arm();
 }
 
-void SettingsWatch::arm() {
+void FileWatch::arm() {
   std::set<int> before;
   for (const auto& [watch, names] : names_) before.insert(watch);
   names_.clear();
@@ -36,7 +36,7 @@ void SettingsWatch::arm() {
     if (!names_.contains(watch)) ::inotify_rm_watch(events_.native_handle(), watch);
 }
 
-void SettingsWatch::add(const std::string& path) {
+void FileWatch::add(const std::string& path) {
   // The folders, not the file: editors put another file in its place.
   constexpr std::uint32_t kOnTheWay = IN_CREATE | IN_MOVED_TO | IN_MOVED_FROM | IN_DELETE | IN_ONLYDIR;
   for (std::size_t slash = 0; slash != path.npos;) {
@@ -53,7 +53,7 @@ void SettingsWatch::add(const std::string& path) {
   }
 }
 
-bool SettingsWatch::tell(const char* events, std::size_t size) const {
+bool FileWatch::tell(const char* events, std::size_t size) const {
   bool found = false;
   while (size >= sizeof(inotify_event)) {
     inotify_event event{};
@@ -71,7 +71,7 @@ bool SettingsWatch::tell(const char* events, std::size_t size) const {
   return found;
 }
 
-asio::awaitable<bool> SettingsWatch::changed() {
+asio::awaitable<bool> FileWatch::changed() {
   std::array<char, 8192> buffer{};
   while (events_.is_open()) {
     const ssize_t got = ::read(events_.native_handle(), buffer.data(), buffer.size());
@@ -86,12 +86,12 @@ asio::awaitable<bool> SettingsWatch::changed() {
   co_return false;
 }
 
-std::optional<Finding> SettingsWatch::problem() const {
+std::optional<Finding> FileWatch::problem() const {
   if (error_ == 0) return std::nullopt;
   return out_of_resources("watch the settings, so they are read again only by \"uporter reload\"", error_);
 }
 
-void SettingsWatch::close() {
+void FileWatch::close() {
   boost::system::error_code ignored;
   events_.close(ignored);
 }

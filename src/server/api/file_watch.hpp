@@ -1,4 +1,4 @@
-// Noticing that a settings file has changed: it, any folder on the way to it, or any link there, whether it exists by
+// Noticing that a file has changed: it, any folder on the way to it, or any link there, whether it exists by
 // now or not.
 #pragma once
 
@@ -17,10 +17,10 @@ namespace porter::server {
 namespace asio = boost::asio;
 
 /// One coroutine at a time waits for changed(); close() makes it return.
-class SettingsWatch {
+class FileWatch {
  public:
   /// Watches the file called `path`, an absolute path that may hold links, on the thread of `context`.
-  SettingsWatch(asio::io_context& context, std::string path);
+  FileWatch(asio::io_context& context, std::string path);
 
   /// Waits until something on the way to the file has changed. False: the watch was closed, or cannot be kept.
   asio::awaitable<bool> changed();
