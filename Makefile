@@ -8,7 +8,7 @@
 #   make format   put the code into its form
 #   make lint     what a compiler does not see
 #   make picture  draw the picture of docs/architecture.md
-.PHONY: build demo test bench fuzz soak format lint picture packages-build packages-demo packages-test
+.PHONY: build demo test bench fuzz soak format lint picture packages-build packages-demo packages-test packages-node
 
 BUILD_PACKAGES = g++ cmake ninja-build ccache mold make libboost1.81-dev zlib1g-dev libfmt-dev libcli11-dev nlohmann-json3-dev \
   libdtl-dev libtomlplusplus-dev libspdlog-dev libsystemd-dev libqrencode-dev pkg-config
@@ -16,6 +16,8 @@ DEMO_PACKAGES = php8.2-cgi php8.2-sqlite3 perl python3
 TEST_PACKAGES = catch2 $(DEMO_PACKAGES) util-linux procps curl wget chromium git sqlite3 \
   ruby lua5.4 tcl nodejs openjdk-17-jdk-headless r-base-core \
   wrk python3-yaml python3-jsonschema
+# Where they are not of Debian, another Node.js and npm will do.
+NODE_PACKAGES = nodejs npm
 LINT_PACKAGES = clang-format clang-tidy
 SOURCES = $(shell git ls-files 'src/*.cpp' 'src/*.hpp' 'tests/*.cpp' 'tests/*.hpp' 'bench/*.cpp' 'demo/*.cpp' 'fuzz/*.cpp' 'fuzz/*.hpp')
 
@@ -28,7 +30,6 @@ demo: packages-demo build
 	@build/bin/uporter serve --settings demo/porter.toml
 
 test: packages-test
-	@command -v npm >/dev/null || tools/packages npm
 	cd tests/har && npm ci --no-audit --no-fund --loglevel=error
 	cmake --preset check
 	cmake --build build/check
@@ -58,10 +59,12 @@ soak: build packages-test
 format:
 	@tools/packages $(LINT_PACKAGES)
 	clang-format -i $(SOURCES)
+	cd console && npm run --silent format
 
 lint: packages-build
 	@tools/packages $(LINT_PACKAGES) clang
 	clang-format --dry-run -Werror $(SOURCES)
+	cd console && npm run --silent check
 	@cmake -S . -B build/lint -G Ninja -DCMAKE_CXX_COMPILER=clang++ -DCMAKE_DISABLE_PRECOMPILE_HEADERS=ON >/dev/null
 	@git ls-files 'src/*.cpp' | xargs -P 2 -n 2 clang-tidy -p build/lint --quiet
 
@@ -69,11 +72,14 @@ picture:
 	@tools/packages graphviz
 	dot -Tsvg docs/way-of-a-request.dot -o docs/way-of-a-request.svg
 
-packages-build:
+packages-build: packages-node
 	@tools/packages $(BUILD_PACKAGES)
 
-packages-demo:
+packages-demo: packages-node
 	@tools/packages $(BUILD_PACKAGES) $(DEMO_PACKAGES)
 
-packages-test:
+packages-test: packages-node
 	@tools/packages $(BUILD_PACKAGES) $(TEST_PACKAGES)
+
+packages-node:
+	@command -v npm >/dev/null || tools/packages $(NODE_PACKAGES)

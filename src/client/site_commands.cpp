@@ -282,8 +282,7 @@ namespace {
 int open_url(const std::string& url) {
   fmt::print("{}\n", url);
   std::fflush(stdout);
-  const bool has_display = std::getenv("DISPLAY") != nullptr || std::getenv("WAYLAND_DISPLAY") != nullptr;
-  if (has_display) run_here("xdg-open", {"xdg-open", url});
+  if (machine::has_display()) run_here("xdg-open", {"xdg-open", url});
   return kFine;
 }
 

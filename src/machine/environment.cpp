@@ -31,6 +31,14 @@ std::vector<std::string> passed_on() {
   return out;
 }
 
+bool has_display() {
+  const auto is_set = [](const char* name) {
+    const char* const value = std::getenv(name);
+    return value != nullptr && *value != '\0';
+  };
+  return is_set("DISPLAY") || is_set("WAYLAND_DISPLAY");
+}
+
 std::vector<std::string> network_addresses() {
   std::vector<std::string> out;
   ifaddrs* all = nullptr;

@@ -15,6 +15,9 @@ std::vector<std::string> passed_on();
 /// "NAME=value" of all variables of this process: for programs that are no scripts.
 std::vector<std::string> own_environment();
 
+/// Whether this process could open windows.
+bool has_display();
+
 /// The addresses of this machine by which other devices can reach it, those of IPv4 first.
 std::vector<std::string> network_addresses();
 

@@ -99,7 +99,7 @@ Instance known_by(const std::string& path, const std::string& named, const std::
   instance.socket = instance.folder + "/control";
   instance.lock = instance.folder + "/lock";
   instance.log = state_folder() + text::short_name(path) + "/server.log";
-  instance.console_key = runtime_folder() + text::short_name(path) + ".console-key";
+  instance.console_key = instance.folder + "/console-key";
   return instance;
 }
 
@@ -151,8 +151,8 @@ std::string Instance::option() const { return settings.empty() ? "" : settings_o
 Instance instance_for_folder(const std::string& root) {
   Instance instance = known_by(root + "\n" + std::to_string(::getpid()), "", "");
   instance.root = root;
-  // The same folder served again is meant to be the same console.
-  instance.console_key = runtime_folder() + text::short_name(root) + ".console-key";
+  // Its places go with it, and the same folder served again is meant to be the same console.
+  instance.console_key = runtime_folder() + ".console-keys/" + text::short_name(root);
   instance.log.clear();
   return instance;
 }

@@ -36,11 +36,11 @@ $names = ['upload_max_filesize', 'post_max_size', 'max_file_uploads', 'memory_li
   'max_input_time', 'max_input_vars', 'display_errors', 'display_startup_errors', 'error_reporting', 'log_errors',
   'error_log', 'short_open_tag', 'output_buffering', 'default_charset', 'date.timezone', 'session.save_path',
   'upload_tmp_dir', 'opcache.enable', 'allow_url_fopen', 'disable_functions'];
-$values = [['name' => 'php.ini', 'value' => php_ini_loaded_file() ?: 'none']];
-foreach (array_filter(array_map('trim', explode(',', (string) php_ini_scanned_files()))) as $file)
-  $values[] = ['name' => 'and', 'value' => $file];
+$values = [];
 foreach ($names as $name)
   if (ini_get($name) !== false) $values[] = ['name' => $name, 'value' => (string) ini_get($name)];
+$values[] = ['name' => 'php.ini', 'value' => php_ini_loaded_file() ?: 'none'];
+$values[] = ['name' => 'further ini files', 'value' => preg_replace('/,\s*/', ', ', trim((string) php_ini_scanned_files()))];
 $modules = [];
 foreach (get_loaded_extensions() as $name) $modules[] = ['name' => $name, 'version' => (string) phpversion($name)];
 echo json_encode(['values' => $values, 'modules' => $modules,

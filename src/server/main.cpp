@@ -186,7 +186,10 @@ int begin_anew(int argc, char** argv) {
     words.push_back(argv[i]);
   }
   words.push_back(nullptr);
-  ::execv("/proc/self/exe", words.data());
+  // By its own path, so that it is called as before.
+  std::array<char, PATH_MAX> own{};
+  const ssize_t length = ::readlink("/proc/self/exe", own.data(), own.size() - 1);
+  if (length > 0) ::execv(own.data(), words.data());
   std::perror("The server cannot be begun anew");
   return 1;
 }

@@ -65,6 +65,18 @@ void Server::run(StartLines start, Hangup hangup, std::function<void()> ready) {
   // Nothing of any run outlives the server, wherever it has gone.
   run::end_all_kin();
   if (warden_.is_open()) run::dismiss_warden({files::Descriptor(warden_.release()), warden_process_});
+  if (is_to_restart_) heed_late_signals();
+}
+
+void Server::heed_late_signals() {
+  // Nobody has waited for signals since the end began, and one that has come since then means that it is to be the end.
+  context_.restart();
+  signals_.async_wait([this](const boost::system::error_code& error, int) {
+    if (!error) is_to_restart_ = false;
+  });
+  context_.poll();
+  signals_.cancel();
+  context_.poll();
 }
 
 void Server::keep_warden(run::Warden warden) {
@@ -198,6 +210,8 @@ asio::awaitable<void> Server::wait_for_signal(Hangup hangup) {
   for (;;) {
     const auto [error, signal] = co_await signals_.async_wait(run::kAwait);
     if (error) co_return;
+    // Who wants it to end does not want it to come again.
+    if (signal != SIGHUP || hangup == Hangup::stops) is_to_restart_ = false;
     if (stopping_) break;  // Whoever asks twice does not want to wait for what is in progress.
     if (signal == SIGHUP && hangup == Hangup::reopens_logs) {
       reopen_logs();

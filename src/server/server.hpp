@@ -74,6 +74,7 @@ class Server {
   /// Gives the workers what is served: without addresses while it is paused.
   void give_to_workers();
   void tell_state();
+  void heed_late_signals();
   void hand_over(int socket, const Endpoint& endpoint);
   /// Tells a client that there are too many connections already, and keeps that as an exchange.
   void turn_away(int socket, std::size_t most);

@@ -43,7 +43,8 @@ struct Shared {
   std::vector<std::string> passed_on;                         ///< Environment that scripts get from the server's own.
   std::string search_path;                                    ///< Where interpreters are looked for, as in PATH.
   Journal* journal = nullptr;
-  std::atomic<std::size_t> connections{0};  ///< Of clients of the sites.
+  std::atomic<std::size_t> connections{0};     ///< Of clients of the sites.
+  std::atomic<std::uint16_t> console_port{0};  ///< Where the console is; 0: there is none.
   run::Helpers helpers;
   ExchangeStore exchanges;
   EventHub events{exchanges};

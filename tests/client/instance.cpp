@@ -336,7 +336,8 @@ TEST_CASE("the control interface answers as its description says") {
   home.settings(home.usual() + "[site.gulls.mounts]\n\"/desk\" = \"office\"\n");
   REQUIRE(home.run({"start"}).status == 0);
   Program check({"/usr/bin/python3", PORTER_DEMO "/../tests/support/check_control.py",
-                 PORTER_DEMO "/../docs/control.openapi.yaml", home.state() + "/control", home.path("office")});
+                 PORTER_DEMO "/../docs/control.openapi.yaml", home.state() + "/control", home.path("office"),
+                 PORTER_BUILT});
   const std::string output = check.output();
   CAPTURE(output);
   CHECK(check.wait() == 0);

@@ -164,12 +164,38 @@ Json timings_of(const Recorded& exchange) {
 
 }  // namespace
 
+std::vector<std::uint64_t> page_loads(const std::vector<Recorded>& exchanges) {
+  std::vector<std::uint64_t> out;
+  // The page that a client has loaded last from a URL, so that what it loads for it is found by its Referer.
+  std::map<std::pair<std::string, std::string>, std::uint64_t> page_of;
+  for (const Recorded& exchange : exchanges) {
+    const Message request = read_message(exchange.request.bytes);
+    const Message answer = read_message(exchange.answer.bytes);
+    const std::string url = url_of(exchange, request);
+    const std::string page_type = media_type(answer);
+    const std::string wanted = request.field("Sec-Fetch-Dest").value_or("");
+    const bool is_page = wanted.empty() ? page_type == "text/html" || page_type == "application/xhtml+xml"
+                                        : wanted == "document" || wanted == "iframe";
+    const std::string referrer = request.field("Referer").value_or("");
+    const auto of_referrer = page_of.find({exchange.client, referrer.substr(0, referrer.find('#'))});
+    std::uint64_t page = 0;
+    if (is_page && wanted != "iframe" && exchange.status / 100 != 3) {
+      page = exchange.number;
+    } else if (of_referrer != page_of.end()) {
+      page = of_referrer->second;
+    }
+    // What a style sheet loads belongs to the page as well.
+    if (page != 0) page_of[{exchange.client, url}] = page;
+    out.push_back(page);
+  }
+  return out;
+}
+
 Json har_of(const std::vector<Recorded>& exchanges, Secrets secrets) {
   Json pages = Json::array();
   Json entries = Json::array();
-  // The page that a client has loaded last from a URL, so that what it loads for it is found by its Referer.
-  std::map<std::pair<std::string, std::string>, std::string> page_of;
-  std::map<std::string, std::size_t> place_of;
+  const std::vector<std::uint64_t> loads = page_loads(exchanges);
+  std::size_t at = 0;
   for (const Recorded& exchange : exchanges) {
     const Message request = read_message(exchange.request.bytes);
     const Message answer = read_message(exchange.answer.bytes);
@@ -189,25 +215,14 @@ Json har_of(const std::vector<Recorded>& exchanges, Secrets secrets) {
                     timings["receive"].get<double>();
     if (exchange.server.empty()) entry.erase("serverIPAddress");
     if (exchange.is_in_progress) entry["comment"] = "It was still in progress.";
-    const std::string page_type = media_type(answer);
-    const std::string wanted = request.field("Sec-Fetch-Dest").value_or("");
-    const bool is_page = wanted.empty() ? page_type == "text/html" || page_type == "application/xhtml+xml"
-                                        : wanted == "document" || wanted == "iframe";
-    const std::string referrer = request.field("Referer").value_or("");
-    const auto of_referrer = page_of.find({exchange.client, referrer.substr(0, referrer.find('#'))});
-    if (is_page && wanted != "iframe" && exchange.status / 100 != 3) {
-      const std::string id = "page_" + std::to_string(exchange.number);
-      place_of[id] = pages.size();
+    if (const std::uint64_t page = loads[at++]; page == exchange.number) {
       pages.push_back({{"startedDateTime", entry["startedDateTime"]},
-                       {"id", id},
+                       {"id", "page_" + std::to_string(page)},
                        {"title", url},
                        {"pageTimings", {{"onContentLoad", -1}, {"onLoad", -1}}}});
-      entry["pageref"] = id;
-      page_of[{exchange.client, url}] = id;
-    } else if (of_referrer != page_of.end()) {
-      entry["pageref"] = of_referrer->second;
-      // What a style sheet loads belongs to the page as well.
-      page_of[{exchange.client, url}] = of_referrer->second;
+      entry["pageref"] = "page_" + std::to_string(page);
+    } else if (page != 0) {
+      entry["pageref"] = "page_" + std::to_string(page);
     }
     entries.push_back(std::move(entry));
   }

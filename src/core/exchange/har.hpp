@@ -14,6 +14,9 @@ namespace porter::exchange {
 /// Whether the values of Authorization, Cookie and Set-Cookie are told.
 enum class Secrets { left_out, told };
 
+/// For each exchange the number of that with the page for whose loading it was made, its own if it is one; 0: none.
+std::vector<std::uint64_t> page_loads(const std::vector<Recorded>& exchanges);
+
 /// The exchanges as one archive, those that belong to the loading of one page grouped. What is out of files has been
 /// put into their bytes, as far as it is wanted.
 nlohmann::json har_of(const std::vector<Recorded>& exchanges, Secrets secrets);

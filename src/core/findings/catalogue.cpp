@@ -422,7 +422,7 @@ constexpr auto kCatalogue = std::to_array<Entry>({
 
     {Code::console_key_missing, "console-key-missing", 401, "The key is missing or old",
      "The console steers this computer's server, so it answers only to who has the key of this start.",
-     "Open it with its key:", "uporter open console{option}"},
+     "Open it with its key:", "uporter open console"},
     {Code::console_host_foreign, "console-host-foreign", 421, "Not the console's name",
      "The request is for the host {host}, and the console answers only to {names}.",
      "Open {url} instead. Refusing others keeps foreign pages from reaching it through a name of theirs."},

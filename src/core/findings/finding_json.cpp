@@ -23,6 +23,9 @@ nlohmann::json json_of(const SettingsProblem& problem) {
                         {"sentence", text::to_utf8(sentence_of(problem.finding))},
                         {"remedy", text::to_utf8(remedy_of(problem.finding))},
                         {"text", text::to_utf8(text_of(problem))}};
+  if (const std::string command = command_of(problem.finding); !command.empty())
+    out["command"] = text::to_utf8(command);
+  if (const auto site = problem.finding.fact("site")) out["site"] = text::to_utf8(*site);
   if (!problem.file.empty()) out["file"] = text::to_utf8(problem.file);
   if (problem.line > 0) {
     out["line"] = problem.line;

@@ -18,13 +18,15 @@ nlohmann::json json_of(const Settings& settings, const Site& site) {
   for (const Fallback& fallback : site.fallbacks)
     fallbacks.push_back(
         {{"path", text::to_utf8(fallback.path)}, {"script", text::to_utf8(fallback.root + "/" + fallback.script)}});
-  return {{"name", text::to_utf8(site.name)},
-          {"url", url_of(settings, site, main_address(settings, site)) + "/"},
-          {"folder", text::to_utf8(site.document_root)},
-          {"hosts", site.hosts},
-          {"addresses", addresses},
-          {"fallbacks", fallbacks},
-          {"mounts", mounts}};
+  nlohmann::json out = {{"name", text::to_utf8(site.name)},
+                        {"url", url_of(settings, site, main_address(settings, site)) + "/"},
+                        {"folder", text::to_utf8(site.document_root)},
+                        {"hosts", site.hosts},
+                        {"addresses", addresses},
+                        {"fallbacks", fallbacks},
+                        {"mounts", mounts}};
+  if (site.interpreters) out["languages"] = *site.interpreters;
+  return out;
 }
 
 nlohmann::json json_of_sites(const Settings& settings) {

@@ -122,7 +122,7 @@ asio::awaitable<void> answer_with_our_page(Turn& turn, const Request* request, F
   add_own_fields(head, html ? PageKind::html : PageKind::text);
   std::string body;
   if (turn.ends().is_this_computer) {
-    pages::Problem problem{finding, {}, turn.exchange().trail, std::move(written), {}};
+    pages::Problem problem{finding, {}, turn.exchange().trail, std::move(written), {}, turn.console_url()};
     problem.source = source_of(turn, finding);
     if (request != nullptr) problem.asked = std::string(request->head.method) + " " + std::string(request->head.target);
     body = html ? pages::problem_html(problem) : pages::problem_text(problem);

@@ -35,6 +35,7 @@ asio::awaitable<void> answer_start_page(Turn& turn, sites::StartPage start) {
   page.next_step = "uporter site add NAME FOLDER";
   if (!start.empty_root.empty())
     page.next_step = "echo '<h1>Ahoy</h1>' > " + text::shell_word(start.empty_root + "/index.html");
+  page.console_url = turn.console_url();
   std::string body = pages::start_page(page);
   co_await turn.writer().page(std::move(head), std::move(body));
 }

@@ -29,6 +29,7 @@ const Api::Route Api::kRoutes[] = {
     {"GET", "/v1/log", &Api::log},
     {"GET", "/v1/sites", &Api::sites},
     {"POST", "/v1/sites", &Api::add_site},
+    {"POST", "/v1/sites/", &Api::open_folder},
     {"DELETE", "/v1/sites/", &Api::remove_site},
     {"GET", "/v1/mounts", &Api::mounts},
     {"POST", "/v1/mounts", &Api::add_mount},

@@ -52,7 +52,10 @@ class Api {
   asio::awaitable<Reply> pause(const Call&);
   asio::awaitable<Reply> resume(const Call&);
   asio::awaitable<Reply> restart(const Call&);
+  asio::awaitable<Reply> open_folder(const Call& call);
   asio::awaitable<Reply> autostart(const Call& call);
+  /// What the command uporter says when it is given `words`, and whether it has succeeded.
+  asio::awaitable<std::string> output_of_own(std::vector<std::string> words, bool& is_fine);
 
   asio::awaitable<Reply> settings_text(const Call&);
   asio::awaitable<Reply> check_settings(const Call& call);

@@ -97,9 +97,18 @@ asio::awaitable<Reply> Api::exchanges(const Call& call) {
   auto wanted = read_filter(call);
   if (const auto* const wrong = std::get_if<std::string>(&wanted)) co_return bad_call(422, *wrong);
   const auto& [filter, most] = std::get<0>(wanted);
-  auto listing = server_.shared().helpers.run([&store = server_.shared().exchanges, filter = filter, most = most] {
-    return json_of(store.list(filter, most)).dump();
-  });
+  const bool with_pages = call.parameter("pages").value_or("") == "true";
+  auto listing =
+      server_.shared().helpers.run([&store = server_.shared().exchanges, filter = filter, most = most, with_pages] {
+        const auto page = store.list(filter, most, with_pages ? RecordedWith::all : RecordedWith::heads);
+        Json out = json_of(page);
+        if (with_pages) {
+          const auto loads = exchange::page_loads(page.exchanges);
+          for (std::size_t i = 0; i < loads.size(); ++i)
+            if (loads[i] != 0) out["exchanges"][i]["page"] = loads[i];
+        }
+        return out.dump();
+      });
   Reply reply;
   reply.text = co_await std::move(listing);
   co_return reply;

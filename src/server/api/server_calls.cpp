@@ -7,6 +7,7 @@
 #include <chrono>
 #include <climits>
 
+#include "core/files/beneath.hpp"
 #include "core/findings/finding_json.hpp"
 #include "core/sites/site_json.hpp"
 #include "core/text/text.hpp"
@@ -57,6 +58,7 @@ asio::awaitable<Reply> Api::status(const Call&) {
     interpreters.push_back(
         {{"language", found.interpreter.language}, {"path", found.path}, {"version", found.version}});
   Json facts = {{"state", server_.state()},
+                {"has_desktop", machine::has_display()},
                 {"console", console_ == nullptr ? "" : console_->url()},
                 {"version", PORTER_VERSION},
                 {"process", ::getpid()},
@@ -131,32 +133,70 @@ asio::awaitable<Reply> Api::restart(const Call&) {
   co_return reply;
 }
 
-asio::awaitable<Reply> Api::autostart(const Call& call) {
-  if (steering_ == nullptr) co_return refused(no_settings());
-  std::string wish = "status";
-  if (call.method == "PUT") {
-    const Json body = call.object();
-    if (!body.contains("on") || !body["on"].is_boolean()) co_return bad_call(422, "Whether it is to be on is missing");
-    wish = body["on"].get<bool>() ? "on" : "off";
-  }
-  // The command is the one place that knows how; it lies beside this program.
+asio::awaitable<std::string> Api::output_of_own(std::vector<std::string> words, bool& is_fine) {
+  // The commands are the one place that knows how; they lie beside this program.
   std::array<char, PATH_MAX> own{};
   const ssize_t length = ::readlink("/proc/self/exe", own.data(), own.size());
-  const std::string program(own.data(), static_cast<std::size_t>(std::max<ssize_t>(length - 1, 0)));
   run::RunOrder order;
-  order.program = program;
-  order.arguments = {program, "autostart", wish, "--settings", instance_.settings, "--json"};
+  order.program = std::string(own.data(), static_cast<std::size_t>(std::max<ssize_t>(length - 1, 0)));
+  order.arguments = {order.program};
+  order.arguments.insert(order.arguments.end(), words.begin(), words.end());
   order.environment = script::Environment(machine::own_environment());
   order.folder = "/";
   auto started = run::Run::start(server_.context().get_executor(), probes_, std::move(order));
-  Reply reply;
-  if (std::holds_alternative<run::StartError>(started)) co_return bad_call(503, "The command uporter cannot be run");
+  is_fine = false;
+  if (std::holds_alternative<run::StartError>(started)) co_return "The command uporter is not beside uporterd.";
   const auto process = std::get<std::shared_ptr<run::Run>>(started);
   auto asking = machine::output_of(process);
-  const std::string output = co_await std::move(asking);
-  reply.body = Json::parse(text::to_utf8(output), nullptr, false);
-  if (!reply.body.is_object())
-    co_return bad_call(503, "uporter autostart has said: " + text::escape_line(output + process->error_text()));
+  std::string output = co_await std::move(asking);
+  const run::ProcessEnd end = co_await process->end();
+  is_fine = end.exit_status == 0;
+  co_return output.empty() ? process->error_text() : output;
+}
+
+asio::awaitable<Reply> Api::open_folder(const Call& call) {
+  constexpr std::string_view kFolder = "/folder";
+  std::string name = call.rest_of_path("/v1/sites/");
+  if (!name.ends_with(kFolder)) co_return bad_call(404, "There is no such call");
+  name.resize(name.size() - kFolder.size());
+  const auto snapshot = server_.shared_snapshot();
+  const auto& sites = snapshot->settings.sites;
+  const auto site = std::find_if(sites.begin(), sites.end(), [&](const Site& one) { return one.name == name; });
+  if (site == sites.end()) co_return bad_call(404, "There is no such site");
+  const std::string program = files::find_program("xdg-open", server_.shared().search_path);
+  if (!machine::has_display() || program.empty())
+    co_return bad_call(503, "There is no desktop on which a folder could be opened");
+  run::RunOrder order;
+  order.program = program;
+  order.arguments = {program, site->document_root};
+  order.environment = script::Environment(machine::own_environment());
+  order.folder = "/";
+  auto started = run::Run::start(server_.context().get_executor(), probes_, std::move(order));
+  if (std::holds_alternative<run::StartError>(started)) co_return bad_call(503, "The file manager cannot be started");
+  Reply reply;
+  reply.body = {{"folder", text::to_utf8(site->document_root)}};
+  co_return reply;
+}
+
+asio::awaitable<Reply> Api::autostart(const Call& call) {
+  if (steering_ == nullptr) co_return refused(no_settings());
+  bool is_fine = false;
+  if (call.method == "PUT") {
+    const Json body = call.object();
+    if (!body.contains("on") || !body["on"].is_boolean()) co_return bad_call(422, "Whether it is to be on is missing");
+    std::vector<std::string> words = {"autostart", body["on"].get<bool>() ? "on" : "off", "--settings",
+                                      instance_.settings};
+    auto changing = output_of_own(std::move(words), is_fine);
+    const std::string said = co_await std::move(changing);
+    if (!is_fine) co_return bad_call(503, "It could not be changed: " + text::escape_line(said));
+  }
+  std::vector<std::string> words = {"autostart", "status", "--settings", instance_.settings, "--json"};
+  // That it is off is told by the exit status, too.
+  auto asking = output_of_own(std::move(words), is_fine);
+  const std::string told = co_await std::move(asking);
+  Reply reply;
+  reply.body = Json::parse(text::to_utf8(told), nullptr, false);
+  if (!reply.body.is_object()) co_return bad_call(503, "It cannot be told: " + text::escape_line(told));
   co_return reply;
 }
 

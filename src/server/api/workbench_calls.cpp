@@ -154,7 +154,7 @@ asio::awaitable<Reply> Api::folders(const Call& call) {
                          {"readable", ::faccessat(handle.get(), name.c_str(), R_OK | X_OK, 0) == 0}});
     }
     return Json{{"path", text::to_utf8(path)},
-                {"above", path == "/" ? "" : text::to_utf8(files::folder_of(path))},
+                {"above", path == "/" ? "" : text::to_utf8(path.rfind('/') == 0 ? "/" : files::folder_of(path))},
                 {"home", text::to_utf8(machine::home_folder())},
                 {"folders", std::move(entries)}}
         .dump();

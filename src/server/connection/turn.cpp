@@ -45,6 +45,12 @@ void Turn::begin_recording_ready() noexcept {
   if (recording_) recording_->sent(writer_.ready(), writer_.ready_rest());
 }
 
+std::string Turn::console_url() {
+  const std::uint16_t port = worker().shared().console_port.load(std::memory_order_relaxed);
+  if (port == 0 || !recording_ || !ends().is_this_computer) return {};
+  return "http://localhost:" + std::to_string(port) + "/#/exchanges/" + std::to_string(recording_->number());
+}
+
 void Turn::record_facts() noexcept {
   if (recording_) recording_->note(exchange_);
 }

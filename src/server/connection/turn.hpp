@@ -48,6 +48,8 @@ class Turn {
   /// Records that of one that has not, what was sent of it by now included.
   void begin_recording_ready() noexcept;
   bool is_recording() const { return recording_ != nullptr; }
+  /// The URL at which the console shows this exchange; empty: it does not, or the client could not open it.
+  std::string console_url();
   /// Has the facts recorded, as they are now.
   void record_facts() noexcept;
   /// Gives back the memory of the head's fields. The request must not be used any more.

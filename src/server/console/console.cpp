@@ -15,6 +15,7 @@
 
 #include "core/files/beneath.hpp"
 #include "core/files/content.hpp"
+#include "core/files/paths.hpp"
 #include "machine/port_holder.hpp"
 #include "server/server.hpp"
 
@@ -49,7 +50,7 @@ Console::Console(Server& server, Api& api, const machine::Instance& instance)
       instance_(instance),
       key_(random_key()),
       key_before_(key_in(instance.console_key)),
-      answerer_(api, instance.option()),
+      answerer_(api),
       worker_(server.shared(), server.context(), std::make_shared<const Snapshot>(), answerer_, connections_),
       entrances_(server.context(), [this](int socket, const Endpoint&) { take(socket); }) {}
 
@@ -66,6 +67,7 @@ std::optional<Finding> Console::serve_at(const std::optional<Address>& wanted) {
     entrances_.carry_out({});
     served_.reset();
     wanted_.reset();
+    server_.shared().console_port = 0;
     return std::nullopt;
   }
   // Downwards: the ports above are those that sites are given.
@@ -87,6 +89,7 @@ std::optional<Finding> Console::serve_at(const std::optional<Address>& wanted) {
   }
   wanted_ = wanted;
   served_ = address;
+  server_.shared().console_port = address.port;
   answerer_.open_with(address.port, key_, key_before_);
   write_key();
   entrances_.carry_out(std::move(change));
@@ -101,6 +104,7 @@ std::string Console::url() const {
 }
 
 void Console::write_key() const {
+  ::mkdir(std::string(files::folder_of(instance_.console_key)).c_str(), 0700);
   // In one step, so that nobody finds half a key, and never where another may have put a link.
   const std::string fresh = instance_.console_key + ".new";
   ::unlink(fresh.c_str());

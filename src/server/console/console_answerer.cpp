@@ -17,7 +17,7 @@ constexpr std::string_view kPolicy =
     "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data: blob:; connect-src 'self'; "
     "frame-src 'none'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'; require-trusted-types-for "
     "'script'; "
-    "trusted-types 'none'";
+    "trusted-types recorded-page";
 /// What calls answer is data, whatever it says of itself.
 constexpr std::string_view kDataPolicy = "default-src 'none'; sandbox; frame-ancestors 'none'";
 constexpr std::string_view kNewKey = "/v1/console/key";
@@ -67,7 +67,7 @@ std::optional<Finding> ConsoleAnswerer::guard(Turn& turn, std::string_view path)
   if (!path.starts_with("/v1/")) return std::nullopt;
   const std::string_view key = key_in(head);
   if (is_same_secret(key, key_) || (path == kNewKey && is_same_secret(key, key_before_))) return std::nullopt;
-  return Finding{Code::console_key_missing, {{"option", option_}}};
+  return Finding{Code::console_key_missing, {}};
 }
 
 asio::awaitable<void> ConsoleAnswerer::answer(Turn& turn) {

@@ -12,8 +12,7 @@ namespace porter::server {
 /// For one thread, that of the server.
 class ConsoleAnswerer : public ApiAnswerer {
  public:
-  /// `option` is what a command needs to find the server, as of machine::Instance.
-  ConsoleAnswerer(Api& api, std::string option) : ApiAnswerer(api), option_(std::move(option)) {}
+  using ApiAnswerer::ApiAnswerer;
 
   asio::awaitable<void> answer(Turn& turn) override;
 
@@ -33,7 +32,6 @@ class ConsoleAnswerer : public ApiAnswerer {
   std::optional<Finding> guard(Turn& turn, std::string_view path) const;
   asio::awaitable<void> send_file(Turn& turn, std::string_view path);
 
-  const std::string option_;
   std::uint16_t port_ = 0;
   std::string key_;
   std::string key_before_;

@@ -54,7 +54,11 @@ std::string problem_html(const Problem& problem) {
     fmt::format_to(into, "<dt>Asked for</dt><dd class=\"mono\">{}</dd>\n", escape_html(problem.asked));
   if (const auto file = file_of(finding); !file.empty())
     fmt::format_to(into, "<dt>On disk</dt><dd class=\"mono\">{}</dd>\n", escape_html(file));
-  fmt::format_to(into, "<dt>Finding</dt><dd class=\"mono\">{}</dd>\n</dl>\n", code_name(finding.code));
+  fmt::format_to(into, "<dt>Finding</dt><dd class=\"mono\">{}</dd>\n", code_name(finding.code));
+  if (!problem.console_url.empty())
+    fmt::format_to(into, "<dt>Exchange</dt><dd><a href=\"{}\">See all of it in the console</a></dd>\n",
+                   escape_html(problem.console_url));
+  out += "</dl>\n";
   if (!problem.trail.empty()) {
     out += "<h2>How this was decided</h2>\n<ol>\n";
     for (const std::string& step : problem.trail) fmt::format_to(into, "<li>{}</li>\n", escape_html(step));

@@ -20,6 +20,8 @@ std::string start_page(const StartPage& page) {
   }
   out +=
       fmt::format("<h2>What to do next</h2>\n<div class=\"remedy\"><pre>{}</pre></div>\n", escape_html(page.next_step));
+  if (!page.console_url.empty())
+    out += fmt::format("<p>Or <a href=\"{}\">go on in the console</a>.</p>\n", escape_html(page.console_url));
   if (!page.sites.empty()) {
     out += "<h2>Sites</h2>\n<dl>\n";
     for (const auto& [name, url] : page.sites)

@@ -12,6 +12,7 @@ struct StartPage {
   std::vector<std::pair<std::string, std::string>> sites;         ///< Name and URL.
   std::vector<std::pair<std::string, std::string>> interpreters;  ///< Language and path; an empty path: not installed.
   std::string next_step;                                          ///< A command.
+  std::string console_url;  ///< Where the console shows the exchange; empty: nowhere.
 };
 
 std::string start_page(const StartPage& page);

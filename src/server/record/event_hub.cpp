@@ -38,7 +38,8 @@ void EventHub::tell(const ExchangeStore::News& news) {
   const Exchange& exchange = news.exchange;
   add({"", "",
        std::make_unique<OfExchange>(OfExchange{news.what, news.number, exchange.method, exchange.target, exchange.site,
-                                               exchange.status, exchange.body_bytes, exchange.duration})});
+                                               exchange.status, exchange.body_bytes, exchange.duration, exchange.time,
+                                               kind_of(exchange.by)})});
 }
 
 void EventHub::append(std::string& out, std::uint64_t id, const Event& event) {
@@ -49,8 +50,10 @@ void EventHub::append(std::string& out, std::uint64_t id, const Event& event) {
     const bool has_ended = of.what == ExchangeStore::News::What::ended;
     nlohmann::json facts = {
         {"number", of.number}, {"method", text::to_utf8(of.method)}, {"target", text::to_utf8(of.target)}};
+    facts["time"] = text::format_time(of.time);
     if (of.site) facts["site"] = text::to_utf8(*of.site);
     if (has_ended) {
+      facts["kind"] = of.kind;
       facts["status"] = of.status;
       facts["bytes"] = of.bytes;
       facts["milliseconds"] = exchange::millis(of.duration);

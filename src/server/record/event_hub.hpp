@@ -54,6 +54,8 @@ class EventHub {
     int status = 0;
     std::uint64_t bytes = 0;
     std::chrono::nanoseconds duration{0};
+    std::chrono::system_clock::time_point time;
+    std::string_view kind;
   };
   struct Event {
     std::string type;  ///< Empty: it is of an exchange.

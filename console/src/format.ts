@@ -1,0 +1,103 @@
+// Values as people read them.
+
+/** "412 B", "4.1 KiB", "3.0 MiB". */
+export function size(bytes: number): string {
+  if (bytes < 1024) return `${bytes} B`;
+  const units = ["KiB", "MiB", "GiB", "TiB"];
+  let value = bytes / 1024;
+  let unit = 0;
+  while (value >= 1024 && unit < units.length - 1) {
+    value /= 1024;
+    unit += 1;
+  }
+  return `${value < 100 ? value.toFixed(1) : Math.round(value)} ${units[unit]}`;
+}
+
+export const exactBytes = (bytes: number): string => `${bytes.toLocaleString("en")} bytes`;
+
+/** A duration with three digits: "0.82 ms", "41.3 ms", "1.20 s". */
+export function duration(milliseconds: number): string {
+  const [value, unit] = milliseconds < 1000 ? [milliseconds, "ms"] : [milliseconds / 1000, "s"];
+  if (value >= 99.95) return `${Math.round(value)} ${unit}`;
+  return `${value < 9.995 ? value.toFixed(2) : value.toFixed(1)} ${unit}`;
+}
+
+/** "4 s", "12 min", "2 h 10 min", "3 days". */
+export function span(seconds: number): string {
+  const whole = Math.max(0, Math.floor(seconds));
+  if (whole < 60) return `${whole} s`;
+  const minutes = Math.floor(whole / 60);
+  if (minutes < 60) return `${minutes} min`;
+  const hours = Math.floor(minutes / 60);
+  if (hours >= 48) return `${Math.floor(hours / 24)} days`;
+  return minutes % 60 === 0 ? `${hours} h` : `${hours} h ${minutes % 60} min`;
+}
+
+export const ago = (time: number, now: number): string => {
+  const seconds = (now - time) / 1000;
+  return seconds < 2 ? "just now" : `${span(seconds)} ago`;
+};
+
+/** The time of the day, for rows that follow each other closely. */
+export function clock(time: string): string {
+  const date = new Date(time);
+  return Number.isNaN(date.getTime()) ? "" : date.toTimeString().slice(0, 8);
+}
+
+const meanings: Record<number, string> = {
+  0: "No answer",
+  100: "Continue",
+  101: "Switching protocols",
+  200: "OK",
+  201: "Created",
+  202: "Accepted",
+  204: "No content",
+  206: "Part of it",
+  301: "Moved for good",
+  302: "Found elsewhere",
+  303: "See elsewhere",
+  304: "Not changed",
+  307: "Elsewhere for now",
+  308: "Elsewhere for good",
+  400: "Bad request",
+  401: "Needs a login",
+  403: "Refused",
+  404: "Nothing there",
+  405: "Method not allowed",
+  408: "Too slow",
+  409: "Conflict",
+  410: "Gone",
+  411: "Length missing",
+  412: "Condition failed",
+  413: "Body too large",
+  414: "URL too long",
+  415: "Type not taken",
+  416: "No such range",
+  417: "Expectation failed",
+  421: "Wrong host",
+  422: "Cannot be understood",
+  429: "Too many",
+  431: "Head too large",
+  500: "Script failed",
+  501: "Not known",
+  502: "Bad answer",
+  503: "Busy",
+  504: "No answer in time",
+  505: "Unknown version",
+};
+
+export const meaning = (status: number): string => meanings[status] ?? "";
+
+/** The colour of a status: by its hundred. */
+export function tone(status: number): "good" | "notice" | "wrong" | "dimmed" {
+  if (status >= 500 || status === 0) return "wrong";
+  if (status >= 400) return "notice";
+  return status >= 300 ? "dimmed" : "good";
+}
+
+/** The middle of a long path left out, its end kept. */
+export function shortened(path: string, most: number): string {
+  if (path.length <= most) return path;
+  const tail = Math.ceil((most - 1) * 0.6);
+  return `${path.slice(0, most - 1 - tail)}…${path.slice(-tail)}`;
+}

@@ -1,0 +1,145 @@
+// Parts of one exchange: fields, timing, runs.
+import { useSignal } from "@preact/signals";
+import type { Exchange, ExchangeRun, Wire } from "../api";
+import { duration, size } from "../format";
+import { fieldMeanings } from "../standards";
+import { Copy, Facts, Path, Scrolled } from "./basics";
+
+/** Fields, aligned, each with what it means. */
+export function Fields({ wire, label }: { wire: Wire; label: string }) {
+  return (
+    <table class="fields">
+      <caption class="unseen">{label}</caption>
+      <tbody>
+        {wire.fields.map((field, i) => {
+          const told = fieldMeanings[field.name.toLowerCase()] ?? "";
+          return (
+            <tr key={i}>
+              <th scope="row">
+                {told ? (
+                  <button type="button" class="term" title={told} aria-label={`${field.name}: ${told}`}>
+                    {field.name}
+                    <span class="told" aria-hidden="true">
+                      {told}
+                    </span>
+                  </button>
+                ) : (
+                  field.name
+                )}
+              </th>
+              <td>
+                <code>{field.value}</code>
+              </td>
+            </tr>
+          );
+        })}
+      </tbody>
+    </table>
+  );
+}
+
+interface Part {
+  name: string;
+  milliseconds: number;
+  kind: string;
+}
+
+/** What the time went into, as a bar. */
+export function TimingBar({ exchange }: { exchange: Exchange }) {
+  const { head, turn, start, first_byte, all } = exchange.timing;
+  const parts: Part[] = [
+    { name: "its head", milliseconds: head, kind: "head" },
+    { name: "a turn", milliseconds: turn, kind: "turn" },
+    { name: "the process", milliseconds: start, kind: "start" },
+    { name: "the first byte", milliseconds: Math.max(0, first_byte - turn - start), kind: "first" },
+    { name: "the rest", milliseconds: Math.max(0, all - first_byte), kind: "rest" },
+  ].filter((part) => part.milliseconds > 0.0005);
+  const whole = parts.reduce((sum, part) => sum + part.milliseconds, 0) || 1;
+  return (
+    <div class="timing">
+      <div class="bar-of-time" aria-hidden="true">
+        {parts.map((part) => (
+          <span
+            key={part.kind}
+            class={`part ${part.kind}`}
+            style={{ width: `${(part.milliseconds / whole) * 100}%` }}
+          />
+        ))}
+      </div>
+      <ul class="legend" aria-label="What the time went into">
+        {parts.map((part) => (
+          <li key={part.kind}>
+            <span class={`swatch ${part.kind}`} aria-hidden="true" /> {part.name} {duration(part.milliseconds)}
+          </li>
+        ))}
+      </ul>
+    </div>
+  );
+}
+
+function howItEnded(run: ExchangeRun): string {
+  if (run.signal !== undefined) return `ended by signal ${run.signal}`;
+  return run.exit_status === undefined ? "has not ended" : `exit status ${run.exit_status}`;
+}
+
+export function RunView({ run }: { run: ExchangeRun }) {
+  const words = useSignal("");
+  const shown = run.environment.filter((one) => one.toLowerCase().includes(words.value.toLowerCase()));
+  return (
+    <section class="run" aria-label="A run">
+      <Facts
+        rows={[
+          ["Script", <Path key="s" path={run.script} most={60} />],
+          [
+            "Command",
+            <>
+              <code>{run.command.join(" ")}</code> <Copy text={run.command.join(" ")} />
+            </>,
+          ],
+          ["Folder", <Path key="f" path={run.folder} most={60} />],
+          ["End", howItEnded(run)],
+          ["Time", `${duration(run.milliseconds)}, of it ${duration(run.processor_milliseconds)} of a processor`],
+          ["Memory", `${size(run.peak_memory_kib * 1024)} at most`],
+          ...(run.redirected_to ? [["Goes on at", run.redirected_to] as [string, string]] : []),
+        ]}
+      />
+      {run.error_lines.length > 0 && (
+        <>
+          <h3>Error stream</h3>
+          <Scrolled kind="error-stream">
+            {run.error_lines.join("\n")}
+            {run.more_error_lines > 0 && `\n(and ${run.more_error_lines} lines before)`}
+          </Scrolled>
+        </>
+      )}
+      <details>
+        <summary>The {run.environment.length} variables that it was given</summary>
+        <p>
+          <label>
+            Find{" "}
+            <input
+              type="search"
+              value={words.value}
+              onInput={(event) => {
+                words.value = event.currentTarget.value;
+              }}
+            />
+          </label>
+        </p>
+        <table class="fields">
+          <caption class="unseen">Environment</caption>
+          <tbody>
+            {shown.map((one) => (
+              <tr key={one}>
+                <th scope="row">{one.slice(0, one.indexOf("="))}</th>
+                <td>
+                  <code>{one.slice(one.indexOf("=") + 1)}</code>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </details>
+    </section>
+  );
+}
