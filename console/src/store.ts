@@ -28,6 +28,11 @@ const firstPage = 300;
 const laterPages = 2_000;
 const tryAgainAfter = 700;
 
+/** Numbers of exchanges that have just come, where they come one by one. */
+export const fresh = new Set<number>();
+const mostFresh = 5;
+const freshFor = 400;
+
 let arrived: ExchangeRow[] = [];
 let isFlushPlanned = false;
 
@@ -35,15 +40,20 @@ let isFlushPlanned = false;
 function flush(): void {
   isFlushPlanned = false;
   if (arrived.length === 0) return;
-  const fresh = arrived;
+  const rows = arrived;
   arrived = [];
-  exchanges.value = merged(exchanges.value, fresh);
+  if (rows.length <= mostFresh)
+    for (const { number } of rows) {
+      fresh.add(number);
+      setTimeout(() => fresh.delete(number), freshFor);
+    }
+  exchanges.value = merged(exchanges.value, rows);
 }
 
-/** `rows` with `fresh` among them; of those with the same number the fresh one stays. */
-export function merged(rows: ExchangeRow[], fresh: ExchangeRow[]): ExchangeRow[] {
+/** `rows` with `more` among them; of those with the same number the one in `more` stays. */
+export function merged(rows: ExchangeRow[], more: ExchangeRow[]): ExchangeRow[] {
   const last = rows.at(-1)?.number ?? 0;
-  const sorted = [...fresh].sort((a, b) => a.number - b.number);
+  const sorted = [...more].sort((a, b) => a.number - b.number);
   let out: ExchangeRow[];
   if ((sorted[0]?.number ?? 0) > last) {
     out = [...rows, ...sorted];
@@ -65,10 +75,10 @@ function add(row: ExchangeRow): void {
 }
 
 export async function refreshStatus(): Promise<void> {
-  const fresh = await call<Status>("/v1/status");
+  const told = await call<Status>("/v1/status");
   batch(() => {
-    status.value = fresh;
-    findings.value = fresh.findings;
+    status.value = told;
+    findings.value = told.findings;
   });
 }
 

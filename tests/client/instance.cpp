@@ -96,6 +96,59 @@ TEST_CASE("start returns when the server answers, once for each settings file; s
   CHECK(home.run({"log"}).status == 1);
 }
 
+TEST_CASE("a pause closes the addresses and keeps the console, whose key only its owner can read") {
+  const Home home;
+  CHECK(home.run({"pause"}).output.starts_with("No server runs"));
+  REQUIRE(home.run({"start"}).status == 0);
+  const std::string url = home.run({"open", "console"}).output;
+  const auto begin = static_cast<std::ptrdiff_t>(url.find("#key=") + 5);
+  const std::string key(url.begin() + begin, url.begin() + begin + 64);
+  const auto console_port =
+      static_cast<std::uint16_t>(std::atoi(url.c_str() + std::string("http://localhost:").size()));
+  struct stat info {};
+  REQUIRE(::stat((home.state() + "/console-key").c_str(), &info) == 0);
+  CHECK((info.st_mode & 0777) == 0600);
+  const std::string with_key = "Authorization: Bearer " + key + "\r\n";
+  const auto state = [&] {
+    Connection connection(console_port);
+    connection.send("GET /v1/status HTTP/1.1\r\nHost: localhost:" + std::to_string(console_port) + "\r\n" + with_key +
+                    "Connection: close\r\n\r\n");
+    return connection.receive().body;
+  };
+  CHECK(has(state(), "\"state\": \"running\""));
+  Connection kept(home.port());
+  kept.send("GET / HTTP/1.1\r\nHost: localhost\r\n\r\n");
+  CHECK(kept.receive().status == 200);
+  CHECK(home.run({"pause"}).status == 0);
+  CHECK(kept.is_closed());
+  CHECK_THROWS(Connection(home.port()));
+  CHECK(has(state(), "\"state\": \"paused\""));
+  CHECK(has(home.run({"status"}).output, "is paused"));
+  // Other settings do not end the pause.
+  home.settings(home.usual() + "listing = false\n");
+  CHECK(home.run({"reload"}).status == 0);
+  CHECK_THROWS(Connection(home.port()));
+  CHECK(home.run({"resume"}).status == 0);
+  CHECK(get(home.port(), "/").status == 200);
+  CHECK(home.run({"restart"}).status == 0);
+  const std::string other = home.run({"open", "console"}).output;
+  CHECK_FALSE(has(other, key));
+}
+
+TEST_CASE("a console is at the next lower port where its own is taken, moves with the settings, and can be left out") {
+  const Home home;
+  Server holder(home.path("pages"), {"--console", "off"}, {"XDG_STATE_HOME=" + home.path("other"), "XDG_RUNTIME_DIR="});
+  const std::uint16_t wanted = holder.port();
+  home.settings("console = " + std::to_string(wanted) + "\n" + home.usual());
+  CHECK_FALSE(has(holder.start_lines(), "Console"));
+  REQUIRE(home.run({"start"}).status == 0);
+  const std::string url = home.run({"open", "console"}).output;
+  CHECK(std::atoi(url.c_str() + std::string("http://localhost:").size()) < wanted);
+  home.settings("console = false\n" + home.usual());
+  CHECK(home.run({"reload"}).status == 0);
+  CHECK(has(home.run({"open", "console"}).output, "has no console"));
+}
+
 TEST_CASE("two starts at once leave one server") {
   const Home home;
   std::vector<Outcome> outcomes(4);

@@ -91,6 +91,13 @@ TEST_CASE("every mistake in the settings is found, with its place") {
       {"[interpreter.Awk]\nendings = \".awk\"\ncommand = [\"awk\", \"-f\"]\nanywhere = true", ""},
       {"[limits]\nbody = \"1 GiB\"\nhead-time = 3", ""},
       {"[log]\naccess = \"access.log\"\nformat = \"json\"", ""},
+      {"console = false", ""},
+      {"console = 8070", ""},
+      {"console = \"[::1]:8070\"", ""},
+      {"console = \"network:8070\"", "1:11 bad-value"},
+      {"console = \"192.168.7.2:8070\"", "1:11 bad-value"},
+      {"console = []", "1:11 wrong-type"},
+      {"console = \"localhost\"", "1:11 no-port"},
       // Not TOML.
       {"addresses = ", "1:13 syntax"},
       {"[site.a\n", "1:8 syntax"},

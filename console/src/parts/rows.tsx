@@ -17,11 +17,24 @@ interface Wish<Row> {
   chosen: string;
   choose: (row: Row) => void;
   open?: (row: Row) => void;
+  /** It has just come in. */
+  isFresh?: (row: Row) => boolean;
   /** New rows come at the end, and the end stays in view while it is. */
   follows?: boolean;
 }
 
-export function Rows<Row>({ label, rows, keyOf, indexOf, show, chosen, choose, open, follows = false }: Wish<Row>) {
+export function Rows<Row>({
+  label,
+  rows,
+  keyOf,
+  indexOf,
+  show,
+  chosen,
+  choose,
+  open,
+  isFresh,
+  follows = false,
+}: Wish<Row>) {
   const box = useRef<HTMLDivElement>(null);
   const top = useSignal(0);
   const height = useSignal(400);
@@ -58,14 +71,18 @@ export function Rows<Row>({ label, rows, keyOf, indexOf, show, chosen, choose, o
   useLayoutEffect(() => {
     const element = box.current;
     if (!element) return;
+    // Where it scrolls to is computed: to read it back would have the browser lay everything out at once.
+    const scrollTo = (wanted: number) => {
+      element.scrollTop = wanted;
+      top.value = Math.max(0, Math.min(wanted, rows.length * rowHeight - height.peek()));
+    };
     if (follows && atEnd.current) {
-      element.scrollTop = element.scrollHeight;
+      scrollTo(rows.length * rowHeight);
     } else if (anchor.current) {
       const key = anchor.current.key;
       const at = placeOf(key);
-      if (at >= 0) element.scrollTop = at * rowHeight + anchor.current.offset;
+      if (at >= 0) scrollTo(at * rowHeight + anchor.current.offset);
     }
-    top.value = element.scrollTop;
   }, [rows, follows]);
 
   const index = chosen ? placeOf(chosen) : -1;
@@ -123,7 +140,7 @@ export function Rows<Row>({ label, rows, keyOf, indexOf, show, chosen, choose, o
             <div
               key={key}
               id={`row-${key}`}
-              class="row"
+              class={isFresh?.(row) ? "row fresh" : "row"}
               role="option"
               tabIndex={-1}
               aria-selected={key === chosen}

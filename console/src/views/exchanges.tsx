@@ -9,7 +9,7 @@ import { Action, Empty, Problem, StatusMark } from "../parts/basics";
 import { Rows } from "../parts/rows";
 import { Split } from "../parts/split";
 import { go, place, to, withOptions } from "../router";
-import { clearedUpTo, exchanges, leftOut, sites } from "../store";
+import { clearedUpTo, exchanges, fresh, leftOut, sites } from "../store";
 import { ExchangeDetail, saveHar } from "./exchange";
 
 function RowView({ row, isIndented }: { row: ExchangeRow; isIndented: boolean }) {
@@ -193,6 +193,7 @@ export function ExchangesView() {
             rows={rows}
             keyOf={(row) => `${row.number}`}
             indexOf={placeOf}
+            isFresh={(row) => fresh.has(row.number)}
             show={(row) => <RowView row={row} isIndented={isGrouped && isPartOf(row.number)} />}
             chosen={chosen}
             choose={(row) => {
