@@ -39,12 +39,19 @@ function isTyping(target: EventTarget | null): boolean {
   return at instanceof HTMLElement && (at.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(at.tagName));
 }
 
+/** Keys that move in whatever is scrolled: they mean the list only where nothing else has them. */
+const movesThere = (key: string, target: EventTarget | null): boolean =>
+  /^(Arrow|Page|Home|End|Enter)/.test(key) &&
+  target instanceof Element &&
+  target !== document.body &&
+  !target.closest(".rows, nav, .tools");
+
 export function listen(): void {
   addEventListener("keydown", (event) => {
     if (event.ctrlKey || event.metaKey || event.altKey || event.defaultPrevented) return;
     if (isTyping(event.composedPath()[0] ?? null) && event.key !== "Escape") return;
     const last = bindings.get(event.key)?.at(-1);
-    if (!last) return;
+    if (!last || movesThere(event.key, event.target)) return;
     // A button or a link has its own Enter.
     if (event.key === "Enter" && event.target instanceof Element && event.target.closest("a, button, summary")) return;
     event.preventDefault();

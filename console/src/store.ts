@@ -13,6 +13,8 @@ export const exchanges = signal<ExchangeRow[]>([]);
 export const leftOut = signal(0);
 /** Events that came faster than they were read. */
 export const missed = signal(0);
+/** Grows whenever the server is there again: what was followed before has ended. */
+export const starts = signal(0);
 /** Grows whenever settings have been applied. */
 export const settingsApplied = signal(0);
 /** The time, for texts such as "2 min ago"; it moves on every few seconds, and only while the page is seen. */
@@ -85,6 +87,8 @@ export async function refreshStatus(): Promise<void> {
 async function loadExchanges(signal: AbortSignal): Promise<void> {
   const first = await call<ExchangePage>(`/v1/exchanges?most=${firstPage}`, { signal });
   exchanges.value = first.exchanges;
+  // Another start counts from 1 again.
+  if (first.last < clearedUpTo.value) clearedUpTo.value = 0;
   void loadEarlier(first, signal).catch(() => {
     // What is there already is shown; the next connection tries again.
   });
@@ -149,7 +153,10 @@ async function followOnce(signal: AbortSignal): Promise<void> {
   const first = await stream.next();
   if (first.done) return;
   await loadExchanges(signal);
-  connection.value = "live";
+  batch(() => {
+    connection.value = "live";
+    starts.value += 1;
+  });
   for await (const event of stream) if (event.type) take(event.type, event.data);
 }
 

@@ -162,20 +162,6 @@ int print_part(const machine::Instance& instance, std::uint64_t number, const st
   return kFine;
 }
 
-std::string url_of(const Json& exchange) {
-  std::string host;
-  for (const Json& field : exchange["request"]["fields"])
-    if (host.empty() && text::to_lower(field.value("name", "")) == "host") host = field.value("value", "");
-  // A client that went by another way names another port, or none.
-  const std::string port = ":" + std::to_string(exchange.value("server_port", 80));
-  if (!host.ends_with(port)) {
-    const std::string server = exchange.value("server", "localhost");
-    host = (server.find(':') == server.npos ? server : "[" + server + "]") + port;
-  }
-  const std::string target = exchange.value("target", "/");
-  return target.starts_with('/') ? "http://" + host + target : target;
-}
-
 /// A question on a terminal; true: yes.
 bool is_agreed(const std::string& question) {
   fmt::print("{} [y/N] ", question);
@@ -221,6 +207,7 @@ int run_exchange(const Meant& meant, const ExchangeOptions& options) {
   if (options.part == Part::request) return print_part(*instance, options.number, "request");
   if (options.part == Part::answer) return print_part(*instance, options.number, "answer");
   if (options.part == Part::page) return print_part(*instance, options.number, "page");
+  if (options.part == Part::curl) return print_part(*instance, options.number, "curl");
   const Json exchange = ask_for(*instance, "GET", path_of(options.number));
   if (exchange.is_null()) return kFailed;
   if (options.form == Form::json) {
@@ -229,13 +216,6 @@ int run_exchange(const Meant& meant, const ExchangeOptions& options) {
   }
   const auto request = bytes_of(*instance, options.number, "request");
   if (!request) return kFailed;
-  if (options.part == Part::curl) {
-    const Json& told = exchange["request"];
-    if (told["bytes"] != told["kept_bytes"])
-      return fail("Only the beginning of its body is kept, so there is no command that sends the same.");
-    fmt::print("{}\n", exchange::curl_command(*request, url_of(exchange)));
-    return kFine;
-  }
   // What is out of a file is told of and not read: it may be large.
   std::optional<std::string> answer = "";
   if (exchange["answer"].contains("from_files")) {

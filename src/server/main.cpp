@@ -177,9 +177,11 @@ class Steered {
 /// Begins this program anew, as it was begun. Returns if that cannot be done, with an exit status.
 int begin_anew(int argc, char** argv) {
   std::vector<char*> words;
+  static std::string in_background = "--background";
   for (int i = 0; i < argc; ++i) {
     // Both are about one start alone, and have their value behind them.
     if (const std::string_view word = argv[i]; word == "--ready" || word == "--begun") {
+      if (word == "--ready") words.push_back(in_background.data());
       ++i;
       continue;
     }
@@ -354,7 +356,7 @@ int serve_settings(const Options& options) {
   Steered steered(server, instance, std::make_unique<Steering>(server, instance, std::move(read.text), read.standing));
   if (const auto wrong = steered.open()) return fail(1, *wrong);
   steered.open_console(server.snapshot().settings.console, start);
-  const bool in_background = options.ready >= 0 || has_waiting_manager();
+  const bool in_background = options.ready >= 0 || options.in_background || has_waiting_manager();
   start.ready_after = since_begun(options);
   start.stop = in_background ? "uporter stop" + instance.option() : "Ctrl+C";
   start.shows_code = !in_background && machine::wants_colour();

@@ -11,6 +11,7 @@ std::optional<int> read_options(int argc, char** argv, Options& options) {
   app.set_version_flag("--version", "uporterd " PORTER_VERSION);
   app.add_option("--settings", options.settings, "Serve what this file describes, as an absolute path");
   app.add_option("--ready", options.ready)->group("");
+  app.add_flag("--background", options.in_background)->group("");
   app.add_option("--folder", options.folder, "The document root");
   app.add_option("--port", options.port, "The port; 0 takes any free one")->check(CLI::Range(0, 65535));
   app.add_option("--reach", options.reach, "Who can reach the server")

@@ -14,8 +14,9 @@ namespace porter::server {
 inline constexpr int kBadUse = 2;
 
 struct Options {
-  std::string settings;  ///< Serve by this file, and not a folder.
-  int ready = -1;        ///< A descriptor on which to tell that the server answers.
+  std::string settings;        ///< Serve by this file, and not a folder.
+  bool in_background = false;  ///< Nobody sees its output but in the log.
+  int ready = -1;              ///< A descriptor on which to tell that the server answers.
   std::string folder = ".";
   int port = -1;  ///< -1: none was asked for.
   Address::Reach reach = Address::Reach::this_computer;

@@ -135,6 +135,27 @@ TEST_CASE("a pause closes the addresses and keeps the console, whose key only it
   CHECK_FALSE(has(other, key));
 }
 
+TEST_CASE("a restart by the control interface stays the same process, in the background as before") {
+  const Home home;
+  REQUIRE(home.run({"start"}).status == 0);
+  const pid_t process = home.process();
+  CHECK(get(home.port(), "/").status == 200);
+  const auto ask = [&](const std::string& call) {
+    return outcome_of({"curl", "-s", "--unix-socket", home.state() + "/control", "-X", "POST", "http://x/v1/" + call});
+  };
+  CHECK(has(ask("restart").output, "stopping"));
+  CHECK(eventually([&] { return has(home.run({"status"}).output, "0 requests answered"); }));
+  CHECK(get(home.port(), "/").status == 200);
+  CHECK(home.process() == process);
+  // A hangup has the logs opened anew, and ends nothing.
+  ::kill(process, SIGHUP);
+  CHECK(get(home.port(), "/").status == 200);
+  // What would not start goes on.
+  home.settings("addresses = x\n");
+  CHECK(has(ask("restart").output, "findings"));
+  CHECK(get(home.port(), "/").status == 200);
+}
+
 TEST_CASE("a console is at the next lower port where its own is taken, moves with the settings, and can be left out") {
   const Home home;
   Server holder(home.path("pages"), {"--console", "off"}, {"XDG_STATE_HOME=" + home.path("other"), "XDG_RUNTIME_DIR="});

@@ -128,6 +128,8 @@ TEST_CASE("the source around an error is shown to this computer") {
   const Answer html = get(server.port(), "/cgi-bin/x.py", "Accept: text/html\r\n");
   CHECK(html.body.find("<span class=\"mark\">    3  raise ValueError(&#39;no tide&#39;)</span>") != std::string::npos);
   CHECK(html.body.find("    4  last = 2") != std::string::npos);
+  // The console shows the rest.
+  CHECK(html.body.find("/#/exchanges/1\">") != std::string::npos);
   CHECK(get(server.port(), "/cgi-bin/x.py").body.find(">     3  raise ValueError('no tide')") != std::string::npos);
   CHECK(server.stop() == 0);
 }

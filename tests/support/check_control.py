@@ -132,6 +132,8 @@ call("GET", one, 404, "/v1/exchanges/999")
 for part in ("request", "answer", "page"):
     call("GET", f"{one}/{part}", 200, f"/v1/exchanges/1/{part}")
     call("GET", f"{one}/{part}", 404, f"/v1/exchanges/999/{part}")
+call("GET", f"{one}/curl", 200, "/v1/exchanges/2/curl")
+call("GET", f"{one}/curl", 404, "/v1/exchanges/999/curl")
 call("GET", f"{one}/difference/{{right}}", 200, "/v1/exchanges/1/difference/2")
 call("GET", f"{one}/difference/{{right}}", 404, "/v1/exchanges/1/difference/999")
 call("POST", f"{one}/again", 200, "/v1/exchanges/2/again", {"fields": [{"name": "X-Quay", "value": "one"}]})
@@ -142,6 +144,7 @@ client.request("POST", "/none", b"b" * 2000000, {"Host": "gulls.localhost"})
 client.getresponse().read()
 last = call("GET", "/v1/exchanges", 200)["last"]
 call("POST", f"{one}/again", 409, f"/v1/exchanges/{last}/again", {})
+call("GET", f"{one}/curl", 409, f"/v1/exchanges/{last}/curl")
 call("GET", "/v1/events", 200)
 served = folder + "/large.bin"
 with open(served, "wb") as file:

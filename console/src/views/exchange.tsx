@@ -72,25 +72,6 @@ function Side({ exchange, side }: { exchange: Exchange; side: "request" | "answe
   );
 }
 
-function shellWord(text: string): string {
-  return /^[\w@%+=:,./-]+$/.test(text) ? text : `'${text.replaceAll("'", "'\\''")}'`;
-}
-
-/** A command for curl that sends the same request; its body must be text. */
-function curlOf(exchange: Exchange, body: string): string {
-  const host = fieldOf(exchange.request, "host");
-  const words = ["curl", "-i"];
-  if (exchange.method !== "GET" || body) words.push("-X", exchange.method);
-  for (const field of exchange.request.fields) {
-    const name = field.name.toLowerCase();
-    if (["host", "content-length", "connection", "accept-encoding"].includes(name)) continue;
-    words.push("-H", shellWord(`${field.name}: ${field.value}`));
-  }
-  if (body) words.push("--data-binary", shellWord(body));
-  words.push(shellWord(`http://${host}${exchange.target}`));
-  return words.join(" ");
-}
-
 function Again({ exchange }: { exchange: Exchange }) {
   const isChanging = useSignal(false);
   const method = useSignal(exchange.method);
@@ -356,9 +337,7 @@ export function ExchangeDetail({ number }: { number: number }) {
   }
   if (!exchange || exchange.number !== number) return <p class="dimmed">Reading exchange {number}…</p>;
   const copyCurl = async () => {
-    const all = new Uint8Array(await (await ask(`/v1/exchanges/${number}/request`)).arrayBuffer());
-    const body = new TextDecoder().decode(all.subarray(exchange.request.head_bytes));
-    await navigator.clipboard.writeText(curlOf(exchange, body));
+    await navigator.clipboard.writeText((await (await ask(`/v1/exchanges/${number}/curl`)).text()).trimEnd());
   };
   const names: Record<string, string> = { answer: "Answer", request: "Request" };
   if (exchange.runs.length > 0) names.run = exchange.runs.length > 1 ? `${exchange.runs.length} runs` : "Run";

@@ -7,7 +7,7 @@ import { bind } from "../keys";
 import { Empty, Problem, StatusMark } from "../parts/basics";
 import { Rows } from "../parts/rows";
 import { place, withOptions } from "../router";
-import { sites } from "../store";
+import { sites, starts } from "../store";
 
 interface Line {
   key: string;
@@ -79,7 +79,7 @@ export function LogView() {
       if (!abort.signal.aborted) problem.value = what;
     });
     return () => abort.abort();
-  }, [site, errors]);
+  }, [site, errors, starts.value]);
   useEffect(() => bind(["/"], "Filter", () => document.getElementById("log-filter")?.focus()), []);
   const all = rows.value;
   const shown = useMemo(() => {

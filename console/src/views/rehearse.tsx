@@ -9,7 +9,7 @@ import { Action, Copy, Empty, Findings, Problem, Scrolled, StatusMark, useCall }
 import { BodyView } from "../parts/body";
 import { Beside, Code, type Mark } from "../parts/code";
 import { go, place, to, withOptions } from "../router";
-import { settingsApplied, sites } from "../store";
+import { settingsApplied, sites, starts } from "../store";
 
 interface Kept {
   number: number;
@@ -194,7 +194,7 @@ function Workshop({ site, path }: { site: string; path: string }) {
       reading.abort();
       abort.current?.abort();
     };
-  }, [site, path]);
+  }, [site, path, starts.value]);
   useEffect(() => bind(["r"], "Run it", () => void latest.current()), []);
 
   const often = async () => {

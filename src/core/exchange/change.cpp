@@ -113,4 +113,16 @@ std::string curl_command(std::string_view bytes, const std::string& url) {
   return out + " " + text::shell_word(url);
 }
 
+std::string curl_command(const Recorded& exchange) {
+  if (!exchange.target.starts_with('/')) return curl_command(exchange.request.bytes, exchange.target);
+  std::string host = read_message(exchange.request.bytes).field("Host").value_or("");
+  // A client that went by another way names another port, or none.
+  const std::string port = ":" + std::to_string(exchange.server_port);
+  if (!host.ends_with(port)) {
+    const std::string& server = exchange.server;
+    host = (server.find(':') == server.npos ? server : "[" + server + "]") + port;
+  }
+  return curl_command(exchange.request.bytes, "http://" + host + exchange.target);
+}
+
 }  // namespace porter::exchange

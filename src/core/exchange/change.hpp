@@ -7,6 +7,8 @@
 #include <utility>
 #include <vector>
 
+#include "core/exchange/recorded.hpp"
+
 namespace porter::exchange {
 
 struct Change {
@@ -27,5 +29,7 @@ bool is_safe(std::string_view method);
 
 /// A command for curl that sends the same request to `url`.
 std::string curl_command(std::string_view bytes, const std::string& url);
+/// The same to where `exchange` came to.
+std::string curl_command(const Recorded& exchange);
 
 }  // namespace porter::exchange

@@ -91,6 +91,7 @@ class Api {
   asio::awaitable<Reply> exchanges_har(const Call& call);
   asio::awaitable<Reply> exchange(const Call& call);
   asio::awaitable<Reply> exchange_bytes(std::uint64_t number, std::string_view part);
+  asio::awaitable<Reply> exchange_for_curl(std::uint64_t number);
   asio::awaitable<Reply> exchange_difference(std::uint64_t left, std::uint64_t right);
   asio::awaitable<Reply> exchange_again(const Call& call);
   asio::awaitable<void> send_wire(Stream& stream, exchange::Wire wire, std::uint64_t from);

@@ -66,6 +66,24 @@ std::variant<std::pair<ExchangeStore::Filter, std::size_t>, std::string> read_fi
   return std::pair(std::move(filter), most);
 }
 
+enum class OldBody { sent, replaced };
+
+/// Why the request of `exchange` cannot be sent again, with its old body or another one; nullopt: it can.
+std::optional<Finding> why_not_repeatable(const exchange::Recorded& exchange, OldBody body) {
+  const std::string& bytes = exchange.request.bytes;
+  const char* reason = nullptr;
+  if (bytes.empty()) {
+    reason = "nothing came of its request";
+  } else if (body == OldBody::sent && exchange.request.is_cut()) {
+    reason = "only the beginning of its body is kept";
+  } else if (body == OldBody::sent &&
+             exchange::read_transferred(exchange::read_message(bytes), bytes, bytes.size()).is_broken_off) {
+    reason = "its body did not come whole, or was not read";
+  }
+  if (reason == nullptr) return std::nullopt;
+  return Finding{Code::exchange_not_repeatable, {{"number", std::to_string(exchange.number)}, {"reason", reason}}};
+}
+
 Json json_of(const ExchangeStore::Page& page) {
   Json rows = Json::array();
   for (const exchange::Recorded& one : page.exchanges) rows.push_back(exchange::row_of(one));
@@ -135,6 +153,10 @@ asio::awaitable<Reply> Api::exchange(const Call& call) {
   std::string_view rest = behind_exchanges(call);
   const auto number = take_number(rest);
   if (!number) co_return bad_call(404, "There is no such call; exchanges have numbers");
+  if (rest == "curl") {
+    Reply reply = co_await exchange_for_curl(*number);
+    co_return reply;
+  }
   if (rest == "request" || rest == "answer" || rest == "page") {
     Reply reply = co_await exchange_bytes(*number, rest);
     co_return reply;
@@ -155,6 +177,18 @@ asio::awaitable<Reply> Api::exchange(const Call& call) {
   Reply reply;
   reply.text = co_await std::move(finding);
   if (reply.text.empty()) co_return refused(no_exchange(*number));
+  co_return reply;
+}
+
+asio::awaitable<Reply> Api::exchange_for_curl(std::uint64_t number) {
+  auto looking =
+      server_.shared().helpers.run([&store = server_.shared().exchanges, number] { return store.find(number); });
+  const auto found = co_await std::move(looking);
+  if (!found) co_return refused(no_exchange(number));
+  if (const auto refusal = why_not_repeatable(*found, OldBody::sent)) co_return refused(*refusal);
+  Reply reply;
+  reply.type = "text/plain";
+  reply.bytes = exchange::curl_command(*found) + "\n";
   co_return reply;
 }
 
@@ -285,16 +319,11 @@ asio::awaitable<Reply> Api::exchange_again(const Call& call) {
   auto looking = server_.shared().helpers.run([&store, wanted_number] { return store.find(wanted_number); });
   const auto found = co_await std::move(looking);
   if (!found) co_return refused(no_exchange(*number));
-  const auto refuse = [&](const char* reason) {
-    return refused(Finding{Code::exchange_not_repeatable, {{"number", std::to_string(*number)}, {"reason", reason}}});
-  };
-  if (found->request.bytes.empty()) co_return refuse("nothing came of its request");
-  if (found->request.is_cut() && !change.body) co_return refuse("only the beginning of its body is kept");
-  if (!change.body && exchange::read_transferred(exchange::read_message(found->request.bytes), found->request.bytes,
-                                                 found->request.bytes.size())
-                          .is_broken_off)
-    co_return refuse("its body did not come whole, or was not read");
-  if (found->server.empty()) co_return refuse("it did not come over the network");
+  if (const auto refusal = why_not_repeatable(*found, change.body ? OldBody::replaced : OldBody::sent))
+    co_return refused(*refusal);
+  if (found->server.empty())
+    co_return refused(Finding{Code::exchange_not_repeatable,
+                              {{"number", std::to_string(*number)}, {"reason", "it did not come over the network"}}});
   bool gone = false;
   if (call.when_left) call.when_left([&gone] { gone = true; });
   std::string bytes = exchange::changed_request(found->request.bytes, change);
