@@ -75,7 +75,9 @@ void Server::heed_late_signals() {
     if (!error) is_to_restart_ = false;
   });
   context_.poll();
-  signals_.cancel();
+  // From here on they end the process as any other, until the next one has set out to wait for them.
+  boost::system::error_code ignored;
+  signals_.clear(ignored);
   context_.poll();
 }
 
