@@ -8,8 +8,7 @@ import { Copy, Facts, Path, Scrolled } from "./basics";
 /** Fields, aligned, each with what it means. */
 export function Fields({ wire, label }: { wire: Wire; label: string }) {
   return (
-    <table class="fields">
-      <caption class="unseen">{label}</caption>
+    <table class="fields" aria-label={label}>
       <tbody>
         {wire.fields.map((field, i) => {
           const told = fieldMeanings[field.name.toLowerCase()] ?? "";
@@ -126,8 +125,7 @@ export function RunView({ run }: { run: ExchangeRun }) {
             />
           </label>
         </p>
-        <table class="fields">
-          <caption class="unseen">Environment</caption>
+        <table class="fields" aria-label="Environment">
           <tbody>
             {shown.map((one) => (
               <tr key={one}>

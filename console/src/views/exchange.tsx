@@ -350,7 +350,8 @@ export function ExchangeDetail({ number }: { number: number }) {
         {exchange.method} <code>{exchange.target}</code>
       </h2>
       <p class="summary">
-        <StatusMark status={exchange.status} inProgress={exchange.in_progress} /> <span>{exchange.answered_by}</span>
+        <StatusMark status={exchange.status} inProgress={exchange.in_progress} />
+        {exchange.findings.length === 0 && <span>{exchange.answered_by}</span>}
         {exchange.site && <span>site {exchange.site}</span>}
         <span title={exactBytes(exchange.bytes)}>{size(exchange.bytes)}</span>
         <span>{duration(exchange.timing.all)}</span>
