@@ -58,12 +58,6 @@ std::optional<Settings> change(const machine::Instance& instance, const Settings
   return std::nullopt;
 }
 
-const Site* find_site(const Settings& settings, const std::string& name) {
-  for (const Site& site : settings.sites)
-    if (site.name == name) return &site;
-  return nullptr;
-}
-
 std::string url_of_site(const Settings& settings, const Site& site) {
   return sites::url_of(settings, site, sites::main_address(settings, site)) + "/";
 }
@@ -124,7 +118,7 @@ std::optional<std::pair<SettingsEdit, Json>> edit_of(const SiteOptions& options,
 int change_and_tell(const machine::Instance& instance, const SettingsEdit& edit, const std::string& method,
                     const std::string& target, const Json& body) {
   const auto after = change(instance, edit, method, target, body);
-  const Site* const site = after ? find_site(*after, edit.site) : nullptr;
+  const Site* const site = after ? after->find_site(edit.site) : nullptr;
   if (site == nullptr) return kFailed;
   fmt::print("{}{}{}  {}\n", paint().bold, url_of_site(*after, *site), paint().plain,
              text::escape_line(site->document_root));
@@ -150,7 +144,7 @@ int run_site_change(const std::string& settings, const SiteOptions& options) {
   const machine::Instance instance = machine::find_instance(settings);
   const auto now = read_alone(instance);
   if (!now) return kFailed;
-  const Site* const site = find_site(*now, options.name);
+  const Site* const site = now->find_site(options.name);
   auto wanted = edit_of(options, site == nullptr ? "" : site->document_root);
   if (!wanted) return kBadUse;
   auto& [edit, body] = *wanted;
@@ -251,7 +245,7 @@ int run_mount_add(const std::string& settings, const MountOptions& options) {
                 kBadUse);
   const auto after =
       change(instance, edit, "POST", "/v1/mounts", {{"site", edit.site}, {"path", edit.path}, {"folder", edit.folder}});
-  const Site* const site = after ? find_site(*after, edit.site) : nullptr;
+  const Site* const site = after ? after->find_site(edit.site) : nullptr;
   if (site == nullptr) return kFailed;
   const std::string base = url_of_site(*after, *site);
   fmt::print("{}{}{}{}  {}\n", paint().bold, base.substr(0, base.size() - 1),
@@ -306,12 +300,12 @@ int run_open(const std::string& named, const std::string& what) {
   // A site of that name comes first.
   if (what == "console") {
     const SettingsRead read = machine::read_settings_file(instance.settings);
-    if (find_site(read.settings, what) == nullptr) return open_console(named);
+    if (read.settings.find_site(what) == nullptr) return open_console(named);
   }
   const auto settings = read_alone(instance);
   if (!settings) return kFailed;
   std::string url;
-  const Site* site = find_site(*settings, what);
+  const Site* site = settings->find_site(what);
   if (what.empty() && !settings->sites.empty()) site = &settings->sites.front();
   if (site != nullptr) {
     url = url_of_site(*settings, *site);

@@ -1,14 +1,11 @@
 // See language_facts.hpp.
 #include "machine/language_facts.hpp"
 
-#include <fcntl.h>
-#include <unistd.h>
-
 #include <algorithm>
 #include <array>
 #include <boost/asio/this_coro.hpp>
-#include <cstdio>
 
+#include "core/files/content.hpp"
 #include "core/http/head.hpp"
 #include "core/text/json.hpp"
 #include "core/text/text.hpp"
@@ -106,17 +103,6 @@ puts "{\"values\": \[\], \"modules\": \[\], \"search_paths\": \[[join $paths {, 
   return kQuestions;
 }
 
-/// An open, unnamed file that holds `text`.
-files::Descriptor file_of(std::string_view text) {
-  std::FILE* const file = std::tmpfile();
-  if (file == nullptr) return files::Descriptor();
-  std::fwrite(text.data(), 1, text.size(), file);
-  std::rewind(file);
-  files::Descriptor out(::fcntl(::fileno(file), F_DUPFD_CLOEXEC, 3));
-  std::fclose(file);
-  return out;
-}
-
 /// What the interpreter prints when it runs `text`.
 asio::awaitable<std::string> output_for(run::RunSet& runs, const FoundInterpreter& found, std::string search_path,
                                         std::vector<std::string> arguments, std::string_view text) {
@@ -131,7 +117,7 @@ asio::awaitable<std::string> output_for(run::RunSet& runs, const FoundInterprete
   }
   order.folder = "/";
   order.input = run::InputKind::file;
-  order.input_file = file_of(text);
+  order.input_file = files::unnamed_file(text);
   auto started = run::Run::start(co_await asio::this_coro::executor, runs, std::move(order));
   std::string output;
   if (std::holds_alternative<run::StartError>(started)) co_return output;

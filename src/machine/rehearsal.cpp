@@ -1,13 +1,11 @@
 // See rehearsal.hpp.
 #include "machine/rehearsal.hpp"
 
-#include <fcntl.h>
 #include <fmt/format.h>
 
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/post.hpp>
 #include <charconv>
-#include <cstdio>
 
 #include "core/files/content.hpp"
 #include "core/files/paths.hpp"
@@ -27,17 +25,6 @@ namespace porter::machine {
 namespace asio = boost::asio;
 
 namespace {
-
-/// An open, unnamed file with `content` to be read from its start.
-files::Descriptor file_with(const std::string& content) {
-  std::FILE* const file = std::tmpfile();
-  if (file == nullptr) return files::Descriptor();
-  std::fwrite(content.data(), 1, content.size(), file);
-  std::rewind(file);
-  files::Descriptor out(::fcntl(::fileno(file), F_DUPFD_CLOEXEC, 3));
-  std::fclose(file);
-  return out;
-}
 
 void read_status_line(std::string_view line, Rehearsed& out) {
   const std::size_t space = line.find(' ');
@@ -180,7 +167,7 @@ std::optional<std::string> Rehearsal::run_script(const sites::ScriptFound& scrip
                                  0,
                                  true};
   run::ScriptInput input;
-  if (request_.has_body) input = {run::InputKind::file, file_with(request_.body), request_.body.size()};
+  if (request_.has_body) input = {run::InputKind::file, files::unnamed_file(request_.body), request_.body.size()};
   auto order = run::order_script(asked, std::move(input), in_.settings.limits);
   out.environment = order.run.environment.list();
   auto started = run::ScriptRun::start(context_.get_executor(), runs_, std::move(order));

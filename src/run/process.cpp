@@ -245,4 +245,15 @@ files::Descriptor Process::watch() const {
   return files::Descriptor(static_cast<int>(::syscall(SYS_pidfd_open, id_, 0)));
 }
 
+bool Process::is_computing() const {
+  const std::string name = "/proc/" + std::to_string(id_) + "/stat";
+  const files::Descriptor file(::open(name.c_str(), O_RDONLY | O_CLOEXEC));
+  std::array<char, 128> text{};
+  const ssize_t got = file.is_open() ? ::read(file.get(), text.data(), text.size()) : 0;
+  // The state stands behind the name, which is in parentheses and may hold some itself.
+  const std::string_view line(text.data(), static_cast<std::size_t>(std::max<ssize_t>(got, 0)));
+  const std::size_t end = line.rfind(") ");
+  return end != line.npos && end + 2 < line.size() && line[end + 2] == 'R';
+}
+
 }  // namespace porter::run

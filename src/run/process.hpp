@@ -84,6 +84,8 @@ class Process {
   Process& operator=(const Process&) = delete;
 
   pid_t id() const { return id_; }
+  /// Whether it has a processor, or waits for nothing but one (proc(5)).
+  bool is_computing() const;
   Clock::time_point begun() const { return begun_; }
   /// Asks it and its kin to end (SIGTERM); look() ends them two seconds later (SIGKILL) if it is still there.
   void terminate();

@@ -228,6 +228,15 @@ bool Run::read_error_stream() {
   return true;
 }
 
+std::optional<std::chrono::nanoseconds> Run::work_so_far() {
+  clockid_t clock{};
+  timespec used{};
+  if (has_ended() || !process_->is_computing() || ::clock_getcpuclockid(process_->id(), &clock) != 0 ||
+      ::clock_gettime(clock, &used) != 0)
+    return std::nullopt;
+  return std::chrono::seconds(used.tv_sec) + std::chrono::nanoseconds(used.tv_nsec);
+}
+
 bool Run::has_written_errors() {
   if (!has_ended()) read_error_stream();
   return !error_text_.empty();

@@ -97,6 +97,7 @@ class Run : public ScriptSource, public std::enable_shared_from_this<Run> {
   asio::awaitable<ProcessEnd> end() override;
   asio::awaitable<bool> ended_by(Clock::time_point time) override;
   bool has_ended() const override { return ended_.is_set(); }
+  std::optional<std::chrono::nanoseconds> work_so_far() override;
   bool has_written_errors() override;
   const std::string& error_text() const override { return error_text_; }
 

@@ -19,6 +19,12 @@ constexpr std::chrono::milliseconds kRestOfPage{20};
 /// Most scripts end right after they have written a short page. Awaiting that makes one packet of the answer, with its
 /// length, where there would be three; and it is too short a time to be noticed where the page goes on.
 constexpr std::chrono::microseconds kEndAfterPage{300};
+/// A script that fails behind a part of its page has its interpreter flush that first and complain then. So one that
+/// computes is given this much processor time for it, whatever else the machine has to do meanwhile; one that waits
+/// has meant what it has sent.
+constexpr std::chrono::microseconds kWorkAfterPage{500};
+constexpr std::chrono::milliseconds kMostWorkAfterPage{300};
+constexpr std::chrono::milliseconds kLookAgain{1};
 constexpr std::chrono::milliseconds kEndAfterOutput{50};
 /// What has complained mostly ends with that, and a page in the place of its error would be half of one. On a machine
 /// with much to do, an interpreter takes long to clear up.
@@ -136,16 +142,25 @@ asio::awaitable<bool> ScriptRun::read_head() {
   co_return false;
 }
 
+bool ScriptRun::may_still_complain(Clock::time_point begun) {
+  if (!is_explained_ || Clock::now() > begun + kMostWorkAfterPage) return false;
+  const auto work = source_->work_so_far();
+  if (!work) return false;
+  if (!work_at_page_) work_at_page_ = *work;
+  return *work - *work_at_page_ < kWorkAfterPage;
+}
+
 asio::awaitable<bool> ScriptRun::gather_page() {
   // A page of unknown type is not begun, so its head waits until it is known whether there is one.
   const Clock::duration patience =
       head().lacks_content_type() ? Clock::duration(limits_.total_time) : Clock::duration(kPageAfterHead);
   const auto begun = Clock::now();
+  Clock::duration extra{0};
   // What was announced is awaited a little longer, since a page that is too short is better not begun either.
   const auto wait_for_more = [&]() -> Clock::duration {
     if (pending_.empty()) return patience;
     const bool is_short = head().content_length && pending_.size() < *head().content_length;
-    return is_short ? Clock::duration(kRestOfPage) : Clock::duration(kEndAfterPage);
+    return extra + (is_short ? Clock::duration(kRestOfPage) : Clock::duration(kEndAfterPage));
   };
   // What seems to fail is not begun before it is known why.
   bool seems_to_fail = is_explained_ && head().status >= 500;
@@ -159,6 +174,10 @@ asio::awaitable<bool> ScriptRun::gather_page() {
       seems_to_fail = true;
       continue;
     }
+    if (!got && !pending_.empty() && may_still_complain(begun)) {
+      extra += kLookAgain;
+      continue;
+    }
     if (!got) co_return false;
     note_read(*got);
     pending_.append(space.data(), *got);
@@ -166,7 +185,8 @@ asio::awaitable<bool> ScriptRun::gather_page() {
     has_closed_output = *got == 0;
   }
   if (!has_closed_output) co_return false;
-  const bool has_ended = co_await source_->ended_by(Clock::now() + kEndAfterOutput);
+  const bool has_complained = is_explained_ && source_->has_written_errors();
+  const bool has_ended = co_await source_->ended_by(Clock::now() + (has_complained ? kEndAfterError : kEndAfterOutput));
   co_return has_ended;
 }
 

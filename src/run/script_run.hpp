@@ -93,6 +93,9 @@ class ScriptRun {
   /// Reads until the answer head is whole. False: there is none to come; judge() tells why.
   asio::awaitable<bool> read_head();
   /// Waits for a moment for what follows the head. True: the script has ended, and all of its page is in gathered().
+  /// Whether the script, which computes still, may be about to tell that it has failed; its page has come since
+  /// `begun`.
+  bool may_still_complain(Clock::time_point begun);
   asio::awaitable<bool> gather_page();
   /// After a judgement that has come to `finding`: whether that is shown in place of the page.
   bool has_no_page_for(const Finding& finding) const;
@@ -106,8 +109,9 @@ class ScriptRun {
   bool is_explained_;
   script::RunReport report_;
   std::optional<ProcessEnd> end_;
-  std::string pending_;  ///< Read, and not yet handed on.
-  std::string handed_;   ///< What read_page() has made of it.
+  std::optional<std::chrono::nanoseconds> work_at_page_;  ///< What it had worked when its page was first seen to pause.
+  std::string pending_;                                   ///< Read, and not yet handed on.
+  std::string handed_;                                    ///< What read_page() has made of it.
   std::array<char, 4 * 1024> small_buffer_;
   std::unique_ptr<char[]> large_buffer_;  ///< Once the small one was filled by one reading.
 };

@@ -51,6 +51,10 @@ class ScriptSource {
   virtual asio::awaitable<bool> ended_by(Clock::time_point time) = 0;
   virtual bool has_ended() const = 0;
 
+  /// The processor time that it has used, if it is computing at this moment; nullopt: it waits for something, has
+  /// ended, or this cannot be told.
+  virtual std::optional<std::chrono::nanoseconds> work_so_far() { return std::nullopt; }
+
   /// True if something was written to the error stream by now.
   virtual bool has_written_errors() = 0;
   /// The last part of what was written to the error stream, as far as it was read.

@@ -1,5 +1,5 @@
 // Small things that many views show.
-import { useSignal } from "@preact/signals";
+import { type Signal, useSignal } from "@preact/signals";
 import type { ComponentChildren } from "preact";
 import { useEffect, useRef } from "preact/hooks";
 import { type Finding, findingsOf } from "../api";
@@ -266,6 +266,24 @@ export function Scrolled({ kind, children }: { kind: string; children: Component
     <pre class={kind} tabIndex={0}>
       {children}
     </pre>
+  );
+}
+
+/** A field for a part of a name. */
+export function FindField({ words }: { words: Signal<string> }) {
+  return (
+    <p>
+      <label>
+        Find{" "}
+        <input
+          type="search"
+          value={words.value}
+          onInput={(event) => {
+            words.value = event.currentTarget.value;
+          }}
+        />
+      </label>
+    </p>
   );
 }
 

@@ -3,7 +3,7 @@ import { useSignal } from "@preact/signals";
 import type { Exchange, ExchangeRun, Wire } from "../api";
 import { duration, size } from "../format";
 import { fieldMeanings } from "../standards";
-import { Copy, Facts, Path, Scrolled } from "./basics";
+import { Copy, Facts, FindField, Path, Scrolled } from "./basics";
 
 /** Fields, aligned, each with what it means. */
 export function Fields({ wire, label }: { wire: Wire; label: string }) {
@@ -113,18 +113,7 @@ export function RunView({ run }: { run: ExchangeRun }) {
       )}
       <details>
         <summary>The {run.environment.length} variables that it was given</summary>
-        <p>
-          <label>
-            Find{" "}
-            <input
-              type="search"
-              value={words.value}
-              onInput={(event) => {
-                words.value = event.currentTarget.value;
-              }}
-            />
-          </label>
-        </p>
+        <FindField words={words} />
         <table class="fields" aria-label="Environment">
           <tbody>
             {shown.map((one) => (

@@ -1,7 +1,7 @@
 // What runs scripts, and what each interpreter says of itself.
 import { useSignal } from "@preact/signals";
 import { ask, call, type Language, type LanguageFacts } from "../api";
-import { Copy, Empty, Facts, Path, Problem, useCall } from "../parts/basics";
+import { Copy, Empty, Facts, FindField, Path, Problem, useCall } from "../parts/basics";
 import { Preview } from "../parts/preview";
 import { Split } from "../parts/split";
 import { go, place, to } from "../router";
@@ -69,18 +69,7 @@ function Detail({ name }: { name: string }) {
       {facts.modules && facts.modules.length > 0 && (
         <>
           <h3>{facts.modules.length} modules</h3>
-          <p>
-            <label>
-              Find{" "}
-              <input
-                type="search"
-                value={words.value}
-                onInput={(event) => {
-                  words.value = event.currentTarget.value;
-                }}
-              />
-            </label>
-          </p>
+          <FindField words={words} />
           <ul class="plain many">
             {modules.slice(0, 400).map((one) => (
               <li key={one.name}>

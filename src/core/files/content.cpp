@@ -1,12 +1,15 @@
 // Reading a file. See content.hpp.
 #include "core/files/content.hpp"
 
+#include <fcntl.h>
 #include <unistd.h>
 
 #include <array>
 #include <cerrno>
+#include <cstdio>
 #include <fstream>
 #include <iterator>
+#include <memory>
 
 namespace porter::files {
 
@@ -28,6 +31,14 @@ std::optional<std::string> content_of(const Descriptor& file, std::size_t most) 
     if (got == 0) return content;
     content.append(buffer.data(), static_cast<std::size_t>(got));
   }
+}
+
+Descriptor unnamed_file(std::string_view content) {
+  const std::unique_ptr<std::FILE, int (*)(std::FILE*)> file(std::tmpfile(), std::fclose);
+  if (!file) return Descriptor();
+  const bool is_whole = std::fwrite(content.data(), 1, content.size(), file.get()) == content.size();
+  std::rewind(file.get());
+  return is_whole ? Descriptor(::fcntl(::fileno(file.get()), F_DUPFD_CLOEXEC, 3)) : Descriptor();
 }
 
 }  // namespace porter::files

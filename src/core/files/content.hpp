@@ -4,6 +4,7 @@
 #include <cstddef>
 #include <optional>
 #include <string>
+#include <string_view>
 
 #include "core/files/descriptor.hpp"
 
@@ -14,5 +15,8 @@ std::optional<std::string> content_of(const std::string& path);
 
 /// What the open `file` holds; nullopt if it cannot be read, or is larger than `most` bytes.
 std::optional<std::string> content_of(const Descriptor& file, std::size_t most);
+
+/// An open file without a name that holds `content`, to be read from its start; not open if it cannot be made (errno).
+Descriptor unnamed_file(std::string_view content);
 
 }  // namespace porter::files

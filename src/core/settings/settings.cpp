@@ -1,6 +1,7 @@
 // Limits by name.
 #include "core/settings/settings.hpp"
 
+#include <algorithm>
 #include <array>
 #include <variant>
 
@@ -69,6 +70,11 @@ std::string limit_names() {
     out += row.name;
   }
   return out;
+}
+
+const Site* Settings::find_site(std::string_view name) const {
+  const auto found = std::find_if(sites.begin(), sites.end(), [&](const Site& site) { return site.name == name; });
+  return found == sites.end() ? nullptr : &*found;
 }
 
 std::vector<Listener> Settings::listeners() const {

@@ -140,6 +140,8 @@ struct Settings {
       Address{Address::Reach::this_computer, {}, kConsolePort};  ///< nullopt: there is none.
   http::TypesByEnding media_types;                               ///< In place of the usual ones.
 
+  /// The site called `name`; null: there is none.
+  const Site* find_site(std::string_view name) const;
   /// Every address to listen on, each once, with its sites.
   std::vector<Listener> listeners() const;
 };

@@ -23,12 +23,6 @@ bool are_same(const std::vector<Item>& a, const std::vector<Item>& b) {
   return std::equal(a.begin(), a.end(), b.begin(), b.end(), [](const Item& x, const Item& y) { return x == y; });
 }
 
-const Site* find_site(const Settings& settings, const std::string& name) {
-  const auto found =
-      std::find_if(settings.sites.begin(), settings.sites.end(), [&](const Site& site) { return site.name == name; });
-  return found == settings.sites.end() ? nullptr : &*found;
-}
-
 void tell_addresses(const Settings& before, const Settings& after, std::vector<std::string>& out) {
   const auto texts = [](const Settings& settings) {
     std::vector<std::string> all;
@@ -75,7 +69,7 @@ std::string what_differs(const Site& old, const Site& fresh) {
 
 void tell_sites(const Settings& before, const Settings& after, std::vector<std::string>& out) {
   for (const Site& site : after.sites) {
-    const Site* const old = find_site(before, site.name);
+    const Site* const old = before.find_site(site.name);
     if (old == nullptr) {
       out.push_back("Site " + site.name + " is added, at " +
                     sites::url_of(after, site, sites::main_address(after, site)) + "/, and shows " +
@@ -88,7 +82,7 @@ void tell_sites(const Settings& before, const Settings& after, std::vector<std::
       out.push_back("Of site " + site.name + " this changes: " + parts + ".");
   }
   for (const Site& site : before.sites)
-    if (find_site(after, site.name) == nullptr)
+    if (after.find_site(site.name) == nullptr)
       out.push_back("Site " + site.name + " is removed; its folder " + site.document_root + " stays as it is.");
 }
 
@@ -96,9 +90,9 @@ void tell_order(const Settings& before, const Settings& after, std::vector<std::
   std::vector<std::string> old;
   std::vector<std::string> fresh;
   for (const Site& site : before.sites)
-    if (find_site(after, site.name) != nullptr) old.push_back(site.name);
+    if (after.find_site(site.name) != nullptr) old.push_back(site.name);
   for (const Site& site : after.sites)
-    if (find_site(before, site.name) != nullptr) fresh.push_back(site.name);
+    if (before.find_site(site.name) != nullptr) fresh.push_back(site.name);
   if (old != fresh) out.push_back("The sites stand in another order: " + text::listed(fresh) + ".");
 }
 

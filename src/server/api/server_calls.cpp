@@ -160,9 +160,8 @@ asio::awaitable<Reply> Api::open_folder(const Call& call) {
   if (!name.ends_with(kFolder)) co_return bad_call(404, "There is no such call");
   name.resize(name.size() - kFolder.size());
   const auto snapshot = server_.shared_snapshot();
-  const auto& sites = snapshot->settings.sites;
-  const auto site = std::find_if(sites.begin(), sites.end(), [&](const Site& one) { return one.name == name; });
-  if (site == sites.end()) co_return bad_call(404, "There is no such site");
+  const Site* const site = snapshot->settings.find_site(name);
+  if (site == nullptr) co_return bad_call(404, "There is no such site");
   const std::string program = files::find_program("xdg-open", server_.shared().search_path);
   if (!machine::has_display() || program.empty())
     co_return bad_call(503, "There is no desktop on which a folder could be opened");

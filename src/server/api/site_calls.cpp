@@ -100,8 +100,7 @@ asio::awaitable<Reply> Api::changed(const SettingsEdit& edit, int status) {
   if (!findings.empty()) co_return refused(findings);
   const Settings& settings = server_.snapshot().settings;
   Reply reply{status, {{"findings", Json::array()}}};
-  for (const Site& site : settings.sites)
-    if (site.name == edit.site) reply.body["site"] = sites::json_of(settings, site);
+  if (const Site* const site = settings.find_site(edit.site)) reply.body["site"] = sites::json_of(settings, *site);
   co_return reply;
 }
 

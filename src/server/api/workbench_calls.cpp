@@ -44,12 +44,6 @@ std::vector<std::string> names_in(const files::Descriptor& handle) {
   return out;
 }
 
-const Site* site_called(const Settings& settings, const std::string& name) {
-  const auto found =
-      std::find_if(settings.sites.begin(), settings.sites.end(), [&](const Site& site) { return site.name == name; });
-  return found == settings.sites.end() ? nullptr : &*found;
-}
-
 /// A path of a site on disk: the folder that it lies below, and the way from there.
 struct OnDisk {
   std::string root;
@@ -167,7 +161,7 @@ asio::awaitable<Reply> Api::folders(const Call& call) {
 
 asio::awaitable<Reply> Api::tree(const Call& call) {
   const auto snapshot = server_.shared_snapshot();
-  const Site* const site = site_called(snapshot->settings, call.parameter("site").value_or(""));
+  const Site* const site = snapshot->settings.find_site(call.parameter("site").value_or(""));
   const std::string path = call.parameter("path").value_or("/");
   if (site == nullptr) co_return bad_call(404, "There is no such site");
   if (!path.starts_with('/')) co_return bad_call(422, "The path of a site begins with a slash");
@@ -185,7 +179,7 @@ asio::awaitable<Reply> Api::tree(const Call& call) {
 
 asio::awaitable<Reply> Api::source(const Call& call) {
   const auto snapshot = server_.shared_snapshot();
-  const Site* const site = site_called(snapshot->settings, call.parameter("site").value_or(""));
+  const Site* const site = snapshot->settings.find_site(call.parameter("site").value_or(""));
   const std::string path = call.parameter("path").value_or("");
   if (site == nullptr) co_return bad_call(404, "There is no such site");
   if (!path.starts_with('/')) co_return bad_call(422, "The path of a site begins with a slash");
@@ -268,7 +262,7 @@ asio::awaitable<Reply> Api::rehearse(const Call& call) {
   if (const auto* const wrong = std::get_if<std::string>(&wanted)) co_return bad_call(422, *wrong);
   auto& order = std::get<machine::RehearsalOrder>(wanted);
   const auto snapshot = server_.shared_snapshot();
-  const Site* const site = site_called(snapshot->settings, text_in(body, "site"));
+  const Site* const site = snapshot->settings.find_site(text_in(body, "site"));
   if (site == nullptr) co_return bad_call(404, "There is no such site");
   if (rehearsals_.size() >= kMostRehearsals)
     co_return bad_call(503, "So many rehearsals are running already; wait for one to end");
@@ -294,7 +288,7 @@ asio::awaitable<Reply> Api::rehearse(const Call& call) {
 
 asio::awaitable<Reply> Api::watch(const Call& call) {
   const auto snapshot = server_.shared_snapshot();
-  const Site* const site = site_called(snapshot->settings, call.parameter("site").value_or(""));
+  const Site* const site = snapshot->settings.find_site(call.parameter("site").value_or(""));
   const std::string path = call.parameter("path").value_or("");
   if (site == nullptr) co_return bad_call(404, "There is no such site");
   if (!path.starts_with('/')) co_return bad_call(422, "The path of a site begins with a slash");
