@@ -95,6 +95,49 @@ test("a beginner adds a site, opens it, breaks its script, sees the line, and me
   });
 });
 
+test("a rehearsal is given a form, two of them are compared, and many show their spread", async () => {
+  const files = {
+    ...ferry,
+    "pages/cgi-bin/echo": "#!/bin/sh\nprintf 'Content-Type: text/plain\\n\\n'; cat; date +%N\n",
+  };
+  await withServer(oneSite, files, async (server) => {
+    const page = await open(browser, server.url);
+    await goTo(page, "#/rehearse/ferry?in=/cgi-bin&path=/cgi-bin/echo");
+    await page.locator(".output .status").getByText("200").waitFor();
+    await page.getByText("Fields and body").click();
+    await page.getByLabel("Name 1").fill("port");
+    await page.getByLabel("Value 1").fill("Morrow Bay");
+    await page.getByLabel("Value 1").blur();
+    await page.getByRole("button", { name: "Run", exact: true }).click();
+    await page.locator(".output").getByText("port=Morrow+Bay").waitFor();
+    await page.getByLabel("The one run").selectOption("1");
+    await page.locator(".beside").getByText("port=Morrow+Bay").waitFor();
+    await page.getByRole("button", { name: "See the spread" }).click();
+    await page.getByText("10 runs:").waitFor();
+    await page.locator(".spread canvas").waitFor();
+    assert.deepEqual(page.faults, []);
+    await page.context().close();
+  });
+});
+
+test("the way back leads from one exchange to the list, and forward again", async () => {
+  await withServer(oneSite, ferry, async (server) => {
+    await server.get("/");
+    await server.get("/none");
+    const page = await open(browser, server.url);
+    await goTo(page, "#/exchanges");
+    await page.getByRole("option", { name: /none/ }).click();
+    await page.getByRole("option", { name: /200/ }).click();
+    await page.getByRole("heading", { name: "GET /", exact: true }).waitFor();
+    await page.goBack();
+    await page.getByRole("heading", { name: "GET /", exact: true }).waitFor({ state: "detached" });
+    await page.getByRole("option", { name: /none/ }).waitFor();
+    await page.goForward();
+    await page.getByRole("heading", { name: "GET /", exact: true }).waitFor();
+    await page.context().close();
+  });
+});
+
 test("a port that is taken is told with its holder, and another is taken at a click", async () => {
   await withServer(oneSite, ferry, async (server) => {
     const holder = net.createServer().listen(0, "localhost");

@@ -197,8 +197,9 @@ export function ExchangesView() {
             show={(row) => <RowView row={row} isIndented={isGrouped && isPartOf(row.number)} />}
             chosen={chosen}
             choose={(row) => {
-              history.replaceState(null, "", keep(`${row.number}`));
-              withOptions({}, `${row.number}`);
+              // The way back leads to the list, however many were looked at.
+              if (chosen) withOptions({}, `${row.number}`);
+              else go(keep(`${row.number}`));
             }}
             follows={!isNewestFirst || isGrouped}
           />

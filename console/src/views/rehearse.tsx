@@ -283,6 +283,9 @@ function Workshop({ site, path }: { site: string; path: string }) {
             Type of the body <input type="text" placeholder="application/x-www-form-urlencoded" {...field("type")} />
           </label>
         </p>
+        {(asked.type === "" || asked.type.startsWith("application/x-www-form-urlencoded")) && (
+          <FormEditor body={asked.body} change={(body) => withOptions({ body })} />
+        )}
       </details>
       <Problem of={problem.value} />
       {source.value && !isScript && (
@@ -398,6 +401,41 @@ function Workshop({ site, path }: { site: string; path: string }) {
         </>
       )}
     </div>
+  );
+}
+
+/** The body as names and values, as a browser sends a form; there is always an empty row for the next. */
+function FormEditor({ body, change }: { body: string; change: (body: string) => void }) {
+  const rows: [string, string][] = [...new URLSearchParams(body), ["", ""]];
+  const set = (at: number, part: 0 | 1, text: string) => {
+    const next = rows.map((row, i): [string, string] =>
+      i !== at ? row : part === 0 ? [text, row[1]] : [row[0], text],
+    );
+    change(new URLSearchParams(next.filter(([name, value]) => name || value)).toString());
+  };
+  return (
+    <fieldset>
+      <legend>The body as a form</legend>
+      {rows.map(([name, value], i) => (
+        <p key={i} class="tools">
+          <input
+            type="text"
+            aria-label={`Name ${i + 1}`}
+            placeholder="name"
+            value={name}
+            onChange={(event) => set(i, 0, event.currentTarget.value)}
+          />
+          <input
+            type="text"
+            class="grow"
+            aria-label={`Value ${i + 1}`}
+            placeholder="value"
+            value={value}
+            onChange={(event) => set(i, 1, event.currentTarget.value)}
+          />
+        </p>
+      ))}
+    </fieldset>
   );
 }
 
