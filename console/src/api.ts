@@ -56,11 +56,10 @@ interface Wish {
   method?: string;
   body?: unknown;
   signal?: AbortSignal;
-  fields?: Record<string, string>;
 }
 
 async function send(path: string, wish: Wish): Promise<Response> {
-  const fields: Record<string, string> = { Authorization: `Bearer ${key()}`, ...wish.fields };
+  const fields: Record<string, string> = { Authorization: `Bearer ${key()}` };
   const init: RequestInit = { method: wish.method ?? "GET", headers: fields, cache: "no-store", credentials: "omit" };
   if (wish.signal) init.signal = wish.signal;
   if (wish.body !== undefined) {
@@ -141,25 +140,23 @@ async function* linesOf(reply: Response): AsyncGenerator<string> {
 }
 
 export interface ServerEvent {
-  id: string;
   type: string;
   data: string;
 }
 
 /** Server-sent events (WHATWG HTML, section 9.2), read with fetch since they need the key. Ends when they end. */
-export async function* events(path: string, signal: AbortSignal, lastId = ""): AsyncGenerator<ServerEvent> {
-  const reply = await ask(path, lastId ? { signal, fields: { "Last-Event-ID": lastId } } : { signal });
-  let event: ServerEvent = { id: lastId, type: "", data: "" };
+export async function* events(path: string, signal: AbortSignal): AsyncGenerator<ServerEvent> {
+  const reply = await ask(path, { signal });
+  let event: ServerEvent = { type: "", data: "" };
   for await (const line of linesOf(reply)) {
     if (line === "") {
       yield event;
-      event = { id: event.id, type: "", data: "" };
+      event = { type: "", data: "" };
       continue;
     }
     const colon = line.indexOf(":");
     const name = line.slice(0, colon);
     const value = line.slice(colon + 1).replace(/^ /, "");
-    if (name === "id") event.id = value;
     if (name === "event") event.type = value;
     if (name === "data") event.data += (event.data ? "\n" : "") + value;
   }

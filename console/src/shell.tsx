@@ -3,7 +3,7 @@ import { computed, signal } from "@preact/signals";
 import type { FunctionComponent } from "preact";
 import { useEffect } from "preact/hooks";
 import { post } from "./api";
-import { size, span } from "./format";
+import { span } from "./format";
 import { bind, present } from "./keys";
 import { Action, Empty, Findings } from "./parts/basics";
 import { go, place, to } from "./router";
@@ -242,5 +242,3 @@ export function Sheet() {
     </div>
   );
 }
-
-export const memoryText = (kib: number): string => size(kib * 1024);

@@ -69,6 +69,15 @@ files::Descriptor lock_folder(const std::string& folder) {
   return files::Descriptor();
 }
 
+/// Writes `text`, which reads as `settings`, and completes `out` with both.
+SettingsEdited put_in_place(const std::string& file, const std::string& text, Settings settings, SettingsEdited out) {
+  if (const int error = replace_file(file, text))
+    return not_written(file, files::describe({error}), "Allow writing in its folder, or edit it by hand.");
+  out.after = text;
+  out.settings = std::move(settings);
+  return out;
+}
+
 /// The edit itself, with the folder locked.
 SettingsEdited edit_locked(const std::string& file, const SettingsEdit& edit) {
   SettingsEdited out;
@@ -99,16 +108,8 @@ SettingsEdited edit_locked(const std::string& file, const SettingsEdit& edit) {
   // An editor does not know of the lock.
   if (files::content_of(file).value_or("") != out.before)
     return not_written(file, "they were saved by another program meanwhile", "Try again.");
-  if (const int error = replace_file(file, text))
-    return not_written(file, files::describe({error}), "Allow writing in its folder, or edit it by hand.");
-  out.after = text;
-  out.settings = std::move(after.settings);
-  return out;
+  return put_in_place(file, text, std::move(after.settings), std::move(out));
 }
-
-}  // namespace
-
-namespace {
 
 /// Does `change` with the folder of `file` locked.
 template <typename Change>
@@ -139,11 +140,7 @@ SettingsEdited write_locked(const std::string& file, const std::string& version,
   after.settings.option = settings_option(file);
   out.existed = now.has_value();
   out.before = now.value_or("");
-  if (const int error = replace_file(file, text))
-    return not_written(file, files::describe({error}), "Allow writing in its folder, or edit it by hand.");
-  out.after = text;
-  out.settings = std::move(after.settings);
-  return out;
+  return put_in_place(file, text, std::move(after.settings), std::move(out));
 }
 
 }  // namespace

@@ -5,6 +5,7 @@
 #include <charconv>
 
 #include "core/findings/finding_json.hpp"
+#include "core/http/head.hpp"
 #include "core/http/target.hpp"
 
 namespace porter::server {
@@ -47,6 +48,20 @@ Reply refused(const std::vector<SettingsProblem>& findings) { return {409, {{"fi
 
 Reply refused(const Finding& finding) {
   return {status_of(finding.code), {{"findings", Json::array({json_of(finding)})}}};
+}
+
+std::optional<std::vector<std::pair<std::string, std::string>>> fields_in(const Json& object) {
+  std::vector<std::pair<std::string, std::string>> out;
+  const auto fields = object.find("fields");
+  if (fields == object.end() || !fields->is_array()) return out;
+  for (const Json& field : *fields) {
+    std::string name = text_in(field, "name");
+    std::string value = text_in(field, "value");
+    const bool is_line = value.find_first_of("\r\n") == value.npos && value.find('\0') == value.npos;
+    if (!http::is_token(name) || !is_line) return std::nullopt;
+    out.emplace_back(std::move(name), std::move(value));
+  }
+  return out;
 }
 
 std::string text_in(const Json& object, const char* key) {

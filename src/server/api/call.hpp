@@ -6,6 +6,8 @@
 #include <optional>
 #include <string>
 #include <string_view>
+#include <utility>
+#include <vector>
 
 #include "core/findings/finding.hpp"
 #include "core/settings/read_settings.hpp"
@@ -61,6 +63,9 @@ Reply bad_call(int status, const std::string& problem);
 /// A reply that tells why the call cannot be followed.
 Reply refused(const std::vector<SettingsProblem>& findings);
 Reply refused(const Finding& finding);
+
+/// The "fields" of `object`, each with a name and a value; nullopt: one is no field line of a head.
+std::optional<std::vector<std::pair<std::string, std::string>>> fields_in(const Json& object);
 
 /// The text at `key` in `object`; empty if there is none.
 std::string text_in(const Json& object, const char* key);

@@ -285,16 +285,9 @@ std::variant<exchange::Change, std::string> read_change(const Json& body) {
     return std::all_of(text.begin(), text.end(), [](char c) { return c > ' ' && c != '\x7f'; });
   };
   if (!is_word(change.method) || !is_word(change.target)) return "A method and a target are words without spaces";
-  const auto is_line = [](const std::string& text) {
-    return text.find_first_of("\r\n") == text.npos && text.find('\0') == text.npos;
-  };
-  if (const auto fields = body.find("fields"); fields != body.end() && fields->is_array())
-    for (const Json& field : *fields) {
-      const std::string name = text_in(field, "name");
-      const std::string value = text_in(field, "value");
-      if (!http::is_token(name) || !is_line(value)) return "A field has a name and a value on one line";
-      change.fields.emplace_back(name, value);
-    }
+  auto fields = fields_in(body);
+  if (!fields) return "A field has a name and a value on one line";
+  change.fields = std::move(*fields);
   if (const auto names = body.find("without"); names != body.end() && names->is_array())
     for (const Json& name : *names)
       if (name.is_string()) change.without.push_back(name.get<std::string>());

@@ -238,14 +238,9 @@ std::variant<machine::RehearsalOrder, std::string> read_order(const Json& body) 
   order.type = text_in(body, "type");
   if (!order.path.starts_with('/')) return "The path of a site begins with a slash";
   order.path = http::percent_encode_path(order.path);
-  if (const auto fields = body.find("fields"); fields != body.end() && fields->is_array())
-    for (const Json& field : *fields) {
-      const std::string name = text_in(field, "name");
-      const std::string value = text_in(field, "value");
-      if (!http::is_token(name) || value.find_first_of("\r\n") != value.npos)
-        return "A field has a name and a value on one line";
-      order.headers.push_back(name + ": " + value);
-    }
+  const auto fields = fields_in(body);
+  if (!fields) return "A field has a name and a value on one line";
+  for (const auto& [name, value] : *fields) order.headers.push_back(name + ": " + value);
   if (body.contains("body")) order.body = text_in(body, "body");
   if (body.contains("body_base64")) {
     order.body = exchange::from_base64(text_in(body, "body_base64"));
