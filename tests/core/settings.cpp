@@ -65,10 +65,19 @@ std::string state_of(const Settings& settings) {
     out += std::to_string(static_cast<int>(site.listing.value_or(site.fallbacks.empty()))) +
            std::to_string(static_cast<int>(site.unhurried)) + "\n";
   }
-  for (const script::Interpreter& interpreter : settings.interpreters) {
-    add(interpreter.language + interpreter.endings, interpreter.environment);
-    out += std::to_string(static_cast<int>(interpreter.where)) + std::to_string(interpreter.limits.size()) + "\n";
-  }
+  const auto add_languages = [&](const std::vector<script::Interpreter>& languages) {
+    for (const script::Interpreter& interpreter : languages) {
+      add(interpreter.language + interpreter.endings, interpreter.environment);
+      out += std::to_string(static_cast<int>(interpreter.where)) + std::to_string(interpreter.limits.size()) + "\n";
+      const script::Keeping& keeping = interpreter.keeping;
+      add(interpreter.program + (interpreter.is_kept() ? " is kept " : " ") + std::to_string(keeping.processes) + " " +
+              std::to_string(keeping.runs_each) + " " + std::to_string(keeping.idle_time.count()),
+          keeping.workers);
+      for (const auto& [name, value] : interpreter.directives) out += script::directive_line(name, value) + "\n";
+    }
+  };
+  add_languages(settings.interpreters);
+  for (const Site& site : settings.sites) add_languages(site.own_languages);
   return out;
 }
 
@@ -114,6 +123,19 @@ TEST_CASE("every mistake in the settings is found, with its place") {
       {"[log]\nfile = \"x\"", "2:1 unknown-key"},
       {"[interpreter.Perl]\nprogram = \"perl\"", "2:1 unknown-key"},
       {"[interpreter.Perl.limits]\nqueue = 3", "2:1 unknown-key"},
+      // Kept interpreters.
+      {"[interpreter.PHP]\nkept = false\nprocesses = 2\nruns-each = 5\nidle-time = 9", ""},
+      {"[interpreter.PHP]\nkept = 1\nprocesses = 0\nruns-each = \"a\"\nidle-time = -1",
+       "2:8 wrong-type | 3:13 limit-range | 4:13 limit-range | 5:13 limit-range"},
+      {"[interpreter.PHP]\nworkers = [\"unix:/run/a.sock\", \"192.0.2.7:9000\", \"[::1]:9000\", \"host:9\"]", ""},
+      {"[interpreter.PHP]\nworkers = [\"/run/a.sock\", \"unix:a\", \"host\", \"host:0\", \":9\", \"a b:9\"]",
+       "2:12 bad-value | 2:27 bad-value | 2:37 bad-value | 2:45 bad-value | 2:55 bad-value | 2:61 bad-value"},
+      {"[interpreter.PHP.settings]\nmemory_limit = \"1G\"\nlog_errors = true\nprecision = 14\n", ""},
+      {"[interpreter.PHP.settings]\n\"a b\" = 1\nx = [1]\ny = \"a\\nb\"", "2:1 bad-value | 3:5 wrong-type | 4:5 bad-value"},
+      {"[interpreter.Perl.settings]\nx = 1", "1:1 bad-value"},
+      {kSite + "[site.a.interpreter.PHP]\ncommand = \"php-cgi8.1\"\nkept = false\nsettings = { precision = 3 }", ""},
+      {kSite + "[site.a.interpreter.Tide]\nkept = true", "3:21 interpreter-incomplete"},
+      {kSite + "[site.a.interpreter.PHP]\nkeep = true", "4:1 unknown-key"},
       // Values of the wrong kind.
       {"addresses = true", "1:13 wrong-type"},
       {"addresses = [\"localhost:8080\", 1.5]", "1:32 wrong-type"},
@@ -290,6 +312,8 @@ TEST_CASE("the sample settings are fine, and name every key there is") {
     named.insert("." + table);
     if (bare.starts_with('[')) named.insert("." + bare.substr(1, bare.find(']') - 1));
     if (bare.starts_with('[')) named.insert(bare.substr(1, bare.find(']') - 1));
+    // A table of tables, "interpreter" of a site, is named by each of these.
+    if (bare.starts_with("[site.")) named.insert(bare.substr(1, bare.rfind('.') - 1));
   }
   for (const std::string& key : settings_keys()) {
     const std::size_t dot = key.rfind('.');

@@ -1,6 +1,7 @@
 // An environment: the variables that a program is given, in one piece of memory, as execve() takes them.
 #pragma once
 
+#include <algorithm>
 #include <cstddef>
 #include <string>
 #include <string_view>
@@ -33,6 +34,15 @@ class Environment {
   std::vector<std::string> list() const;
   /// The same as one text, each with a NUL behind it.
   std::string text() const;
+  /// Calls `take(name, value)` for each, in that order.
+  template <typename Take>
+  void each(Take take) const {
+    for (std::size_t i = 0; i < begins_.size(); ++i) {
+      const std::string_view all = variable(i);
+      const std::size_t name = std::min(all.find('='), all.size());
+      take(all.substr(0, name), all.substr(std::min(name + 1, all.size())));
+    }
+  }
   /// What execve() takes: pointers to each, and a null pointer. They last until the environment changes or moves.
   std::vector<char*> pointers();
 

@@ -2,6 +2,7 @@
 #include "core/script/interpreters.hpp"
 
 #include <algorithm>
+#include <charconv>
 
 #include "core/files/paths.hpp"
 #include "core/http/head.hpp"
@@ -36,6 +37,54 @@ const std::vector<Interpreter>& usual_interpreters() {
       {"R", "Rscript", "--version", "r-base-core", ".R"},
   };
   return kAll;
+}
+
+bool Interpreter::is_php() const {
+  const std::string_view name = files::base_name(program);
+  return name.starts_with("php") || (!keeping.workers.empty() && http::same_name(language, "PHP"));
+}
+
+bool Interpreter::is_kept() const {
+  return keeping.kept.value_or(!keeping.workers.empty() || files::base_name(program).starts_with("php-cgi"));
+}
+
+std::optional<WorkerAddress> parse_worker(std::string_view written) {
+  constexpr std::string_view kUnix = "unix:";
+  if (written.find('\0') != written.npos) return std::nullopt;
+  if (written.starts_with(kUnix)) {
+    // As long as a socket's address can be.
+    constexpr std::size_t kLongest = 107;
+    const std::string_view path = written.substr(kUnix.size());
+    if (!path.starts_with('/') || path.size() > kLongest) return std::nullopt;
+    return WorkerAddress{std::string(path), {}, 0};
+  }
+  const std::size_t colon = written.rfind(':');
+  if (colon == written.npos || colon == 0) return std::nullopt;
+  std::string_view host = written.substr(0, colon);
+  const std::string_view digits = written.substr(colon + 1);
+  WorkerAddress out;
+  const auto [end, error] = std::from_chars(digits.data(), digits.data() + digits.size(), out.port);
+  if (error != std::errc{} || end != digits.data() + digits.size() || out.port == 0) return std::nullopt;
+  const bool is_bracketed = host.starts_with('[') && host.ends_with(']');
+  if (is_bracketed) host = host.substr(1, host.size() - 2);
+  if (host.empty() || (!is_bracketed && host.find(':') != host.npos) || host.find_first_of(" /[]@\t\r\n") != host.npos)
+    return std::nullopt;
+  out.host = host;
+  return out;
+}
+
+std::string directive_line(const std::string& name, const std::string& value) {
+  // Constants, such as E_ALL & ~E_NOTICE, are none any more between quotes.
+  constexpr std::string_view kOfConstants = "ABCDEFGHIJKLMNOPQRSTUVWXYZ_0123456789 |&~^!()";
+  if (!value.empty() && value.find_first_not_of(kOfConstants) == value.npos) return name + "=" + value;
+  // Between single quotes nothing has a meaning of its own, but they cannot hold one.
+  if (value.find('\'') == value.npos) return name + "='" + value + "'";
+  std::string out = name + "=\"";
+  for (const char c : value) {
+    if (c == '"' || c == '\\') out += '\\';
+    out += c;
+  }
+  return out + "\"";
 }
 
 const Interpreter* interpreter_for(const std::vector<Interpreter>& all, std::string_view name) {

@@ -116,6 +116,7 @@ class Judge {
     if (report_.was_too_slow)
       return finding(Code::script_too_slow, {{"seconds", std::to_string(report_.seconds_allowed)}});
     if (report_.was_stopped) return std::nullopt;
+    if (report_.failure) return failure_with_file();
     if (report_.head_limit > 0)
       return finding(Code::script_head_too_large, {{"limit", std::to_string(report_.head_limit)}});
     if (has_failed(report_) || is_silent_error()) return failure();
@@ -135,6 +136,13 @@ class Judge {
   Finding finding_on(Code code, std::string line, std::vector<Fact> facts) const {
     facts.emplace_back("last", std::move(line));
     return finding(code, std::move(facts));
+  }
+
+  Finding failure_with_file() const {
+    Finding out = *report_.failure;
+    out.facts.insert(out.facts.begin(), {{"file", report_.path}, {"command", report_.command}});
+    if (!last_.empty()) out.facts.emplace_back("last", last_.back());
+    return out;
   }
 
   /// PHP ends with status 0 or 255 after an error, and tells of it by an empty page with status 500.
@@ -291,7 +299,13 @@ class Judge {
 
 }  // namespace
 
-bool has_failed(const RunReport& report) { return report.signal || report.exit_status.value_or(0) != 0; }
+bool has_failed(const RunReport& report) {
+  if (report.signal || report.exit_status.value_or(0) != 0 || report.failure) return true;
+  // A kept process goes on after an error, and what it says of the run's end is nothing; but an error that has ended
+  // one is told as such.
+  return !report.exit_status &&
+         contains_any(report.error_text, {"PHP Fatal error:", "PHP Parse error:", "PHP Recoverable fatal error:"});
+}
 
 std::optional<Finding> judge_run(const RunReport& report) { return Judge(report).verdict(); }
 

@@ -344,17 +344,20 @@ class Reader : private reading::ValueReader {
     return take_folder(node, "The mount " + path, written);
   }
 
-  void read_interpreters(const toml::node& node) {
-    const auto* const all = take_table(node, "interpreter");
+  /// Adds the languages below `node`, which messages call `where`, to those `known`, or changes them.
+  void read_interpreters(const toml::node& node, const std::string& where, std::vector<script::Interpreter>& known) {
+    const auto* const all = take_table(node, where);
     if (all == nullptr) return;
-    for (const auto& [key, one] : *all)
-      if (const auto* const table = take_table(one, "interpreter." + std::string(key.str())))
-        read_interpreter(key, *table);
+    languages_ = &known;
+    for (const auto& [key, one] : *all) {
+      const std::string name = where + "." + std::string(key.str());
+      if (const auto* const table = take_table(one, name)) read_interpreter(key, *table, name);
+    }
   }
 
-  void read_interpreter(const toml::key& language_key, const toml::table& table) {
+  void read_interpreter(const toml::key& language_key, const toml::table& table, const std::string& where) {
     const std::string language(language_key.str());
-    auto& known = read_.settings.interpreters;
+    auto& known = *languages_;
     auto found = std::find_if(known.begin(), known.end(),
                               [&](const script::Interpreter& i) { return http::same_name(i.language, language); });
     const bool is_new = found == known.end();
@@ -364,7 +367,10 @@ class Reader : private reading::ValueReader {
     } else {
       interpreter = *found;
     }
-    read_table(table, "[interpreter." + language + "]", interpreter_keys(), interpreter);
+    read_table(table, "[" + where + "]", interpreter_keys(), interpreter);
+    if (const toml::node* const settings = table.get("settings"); settings != nullptr && !interpreter.is_php())
+      bad_value(*settings, "settings", "are directives of PHP, and " + language + " is not run by it",
+                "Give it what it needs as arguments of its command, or in its environment.");
     if (is_new && (!table.contains("endings") || !table.contains("command"))) {
       Names languages;
       for (const script::Interpreter& other : known) languages.push_back(other.language);
@@ -387,7 +393,7 @@ class Reader : private reading::ValueReader {
                   "Write it as \".pl\".");
         continue;
       }
-      const auto* const other = script::interpreter_for(read_.settings.interpreters, "x" + ending);
+      const auto* const other = script::interpreter_for(*languages_, "x" + ending);
       if (other != nullptr && !http::same_name(other->language, language))
         add(Code::settings_ending_twice, {{"ending", ending}, {"language", other->language}}, item->source());
       out += (out.empty() ? "" : " ") + ending;
@@ -408,6 +414,47 @@ class Reader : private reading::ValueReader {
     // A relative path of a program starts from the file, as all paths do; a bare name is looked for in PATH.
     if (interpreter.program.find('/') != std::string::npos) interpreter.program = absolute(interpreter.program);
     interpreter.arguments.assign(words.begin() + 1, words.end());
+  }
+
+  /// Where kept interpreters that others have started are reached.
+  Names take_workers(const toml::node& node, const std::string& name) {
+    Names out;
+    for (const auto& [written, item] : take_texts(node, name)) {
+      if (script::parse_worker(written)) {
+        out.push_back(written);
+      } else {
+        bad_value(*item, "The worker \"" + text::escape_line(written) + "\"",
+                  "is neither the path of a socket nor a host with a port",
+                  "Write it as \"unix:/run/php/php-fpm.sock\" or \"192.0.2.7:9000\".");
+      }
+    }
+    return out;
+  }
+
+  void read_directives(const toml::table& table, script::Interpreter& interpreter) {
+    for (const auto& [key, node] : table) {
+      const std::string name(key.str());
+      std::string value;
+      if (const auto* const number = node.as_integer()) {
+        value = std::to_string(number->get());
+      } else if (const auto* const truth = node.as_boolean()) {
+        value = truth->get() ? "1" : "0";
+      } else if (const auto* const text = take<std::string>(node, name, "a string, a number, true or false")) {
+        value = text->get();
+      } else {
+        continue;
+      }
+      if (name.find_first_not_of("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_.-") != name.npos ||
+          name.empty()) {
+        bad_value(key.source(), "The directive \"" + text::escape_line(name) + "\"", "is none that a php.ini can hold",
+                  "Write its name as \"upload_max_filesize\".");
+      } else if (has_control(value)) {
+        bad_value(node, name, "holds a line break or another control character", "Write it in one line.");
+      } else {
+        std::erase_if(interpreter.directives, [&](const auto& other) { return other.first == name; });
+        interpreter.directives.emplace_back(name, value);
+      }
+    }
   }
 
   void read_limits(const toml::table& table) {
@@ -550,7 +597,8 @@ class Reader : private reading::ValueReader {
   }
 
   SettingsRead read_;
-  std::vector<toml::source_region> host_places_;  ///< For each site, where its hosts stand.
+  std::vector<script::Interpreter>* languages_ = nullptr;  ///< Those that an interpreter's table adds to.
+  std::vector<toml::source_region> host_places_;           ///< For each site, where its hosts stand.
   std::vector<std::pair<std::string, const toml::node*>> named_languages_;
 };
 
@@ -564,8 +612,9 @@ const Reader::Keys<Settings>& Reader::top_keys() {
                      Settings& in) { in.console = reader.take_console(node, name); }},
       // Sites stand in the order in which they are written, which decides who comes first at an address.
       {"site", [](Reader& reader, const toml::node& node, const std::string&, Settings&) { reader.read_sites(node); }},
-      {"interpreter",
-       [](Reader& reader, const toml::node& node, const std::string&, Settings&) { reader.read_interpreters(node); }},
+      // Before the sites, as the order of a table's keys has it, which may each run a language in another way.
+      {"interpreter", [](Reader& reader, const toml::node& node, const std::string& name,
+                         Settings& in) { reader.read_interpreters(node, name, in.interpreters); }},
       {"limits",
        [](Reader& reader, const toml::node& node, const std::string& name, Settings&) {
          if (const auto* const table = reader.take_table(node, name)) reader.read_limits(*table);
@@ -603,6 +652,11 @@ const Reader::Keys<Reader::SiteDraft>& Reader::site_keys() {
        }},
       {"script-folders", [](Reader& reader, const toml::node& node, const std::string& name,
                             SiteDraft& in) { in.site.script_folders = reader.take_names(node, name); }},
+      {"interpreter",
+       [](Reader& reader, const toml::node& node, const std::string&, SiteDraft& in) {
+         in.site.own_languages = reader.read_.settings.interpreters;
+         reader.read_interpreters(node, "site." + in.site.name + ".interpreter", in.site.own_languages);
+       }},
       {"interpreters", [](Reader& reader, const toml::node& node, const std::string& name,
                           SiteDraft& in) { reader.take_languages(node, name, in.site); }},
       {"hidden-files-shown", [](Reader& reader, const toml::node& node, const std::string& name,
@@ -658,6 +712,34 @@ const Reader::Keys<script::Interpreter>& Reader::interpreter_keys() {
       {"limits",
        [](Reader& reader, const toml::node& node, const std::string& name, Interpreter& in) {
          if (const auto* const table = reader.take_table(node, name)) reader.read_run_limits(*table, in);
+       }},
+      {"kept",
+       [](Reader& reader, const toml::node& node, const std::string& name, Interpreter& in) {
+         if (const auto* const value = reader.take<bool>(node, name, "true or false")) in.keeping.kept = value->get();
+       }},
+      {"processes",
+       [](Reader& reader, const toml::node& node, const std::string& name, Interpreter& in) {
+         constexpr std::uint64_t kMost = 1000;
+         if (const auto value = reader.take_number(node, name, LimitRow::Unit::count, 1, kMost))
+           in.keeping.processes = *value;
+       }},
+      {"runs-each",
+       [](Reader& reader, const toml::node& node, const std::string& name, Interpreter& in) {
+         constexpr std::uint64_t kMost = 1000000000;
+         if (const auto value = reader.take_number(node, name, LimitRow::Unit::count, 1, kMost))
+           in.keeping.runs_each = *value;
+       }},
+      {"idle-time",
+       [](Reader& reader, const toml::node& node, const std::string& name, Interpreter& in) {
+         constexpr std::uint64_t kMost = 86400;
+         if (const auto value = reader.take_number(node, name, LimitRow::Unit::seconds, 1, kMost))
+           in.keeping.idle_time = std::chrono::seconds(*value);
+       }},
+      {"workers", [](Reader& reader, const toml::node& node, const std::string& name,
+                     Interpreter& in) { in.keeping.workers = reader.take_workers(node, name); }},
+      {"settings",
+       [](Reader& reader, const toml::node& node, const std::string& name, Interpreter& in) {
+         if (const auto* const table = reader.take_table(node, name)) reader.read_directives(*table, in);
        }},
   };
   return kKeys;

@@ -36,7 +36,7 @@ struct Limits {
   std::size_t open_files = 1024;           ///< Of a run.
   std::size_t runs = 0;                    ///< Scripts that work at once; 0: two for each core.
   std::size_t runs_most = 128;             ///< Scripts at once in all, those that only stream included.
-  std::size_t queue = 64;                  ///< Requests that wait for a run to end.
+  std::size_t queue = 1024;                ///< Requests that wait for a run to end.
   std::chrono::seconds queue_time{30};     ///< How long a request waits for that.
   std::chrono::seconds stop_time{5};       ///< What a stopping server gives to the requests in progress.
 
@@ -88,7 +88,9 @@ struct Site {
   std::vector<std::string> index_files{"index.html", "index.htm", "index.php"};
   std::optional<bool> listing;  ///< Whether folders are listed; nullopt: those are for which there is no fallback.
   std::vector<std::string> script_folders{"cgi-bin"};
-  std::optional<std::vector<std::string>> interpreters;        ///< The languages that may run; nullopt: all.
+  std::optional<std::vector<std::string>> interpreters;  ///< The languages that may run; nullopt: all.
+  /// All languages as this site has them; none: as the settings have them.
+  std::vector<script::Interpreter> own_languages{};
   std::vector<std::string> hidden_files_shown{".well-known"};  ///< Of the names that begin with a dot; "*": all.
   std::vector<Fallback> fallbacks;                             ///< The one for "/" among them.
   std::vector<std::string> linked_folders{};                   ///< Real paths to which links may lead out of the root.
@@ -142,6 +144,10 @@ struct Settings {
 
   /// The site called `name`; null: there is none.
   const Site* find_site(std::string_view name) const;
+  /// The languages that `site` knows.
+  const std::vector<script::Interpreter>& languages_of(const Site& site) const {
+    return site.own_languages.empty() ? interpreters : site.own_languages;
+  }
   /// Every address to listen on, each once, with its sites.
   std::vector<Listener> listeners() const;
 };

@@ -13,10 +13,6 @@ bool operator==(const Mount& a, const Mount& b) { return a.path == b.path && a.t
 bool operator==(const Fallback& a, const Fallback& b) {
   return a.path == b.path && a.root == b.root && a.script == b.script;
 }
-bool operator==(const script::Interpreter& a, const script::Interpreter& b) {
-  return a.program == b.program && a.endings == b.endings && a.where == b.where && a.arguments == b.arguments &&
-         a.environment == b.environment && a.limits == b.limits;
-}
 
 template <typename Item>
 bool are_same(const std::vector<Item>& a, const std::vector<Item>& b) {
@@ -58,6 +54,7 @@ std::string what_differs(const Site& old, const Site& fresh) {
   add(old.listing != fresh.listing, "whether folders are listed");
   add(old.script_folders != fresh.script_folders, "its script folders");
   add(old.interpreters != fresh.interpreters, "its languages");
+  add(old.own_languages != fresh.own_languages, "how its languages are run");
   add(old.hidden_files_shown != fresh.hidden_files_shown, "which hidden files are shown");
   add(old.linked_folders != fresh.linked_folders, "where links may lead");
   add(old.answer_fields != fresh.answer_fields, "the fields of its answers");

@@ -115,8 +115,8 @@ std::variant<std::vector<Row>, files::SystemError, TooMany> read_entries(const S
     Row entry;
     entry.name = std::string(name);
     entry.is_folder = S_ISDIR(info.st_mode);
-    entry.runs = would_run(settings, name, info, folder.is_script_folder) ||
-                 (!real_name.empty() && would_run(settings, real_name, info, folder.is_script_folder));
+    entry.runs = would_run(settings, site, name, info, folder.is_script_folder) ||
+                 (!real_name.empty() && would_run(settings, site, real_name, info, folder.is_script_folder));
     entry.size = entry.is_folder ? 0 : static_cast<std::uint64_t>(info.st_size);
     entry.changed = info.st_mtim.tv_sec;
     if (entries.size() == most) return TooMany{};

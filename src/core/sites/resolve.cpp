@@ -364,9 +364,9 @@ class Resolver {
     if (!own_word && (is_withheld_copy(settings_, site_, file.name) || is_withheld_copy(settings_, site_, real_name)))
       return finding(Code::backup_file, {{"file", file.path}, {"file_quoted", text::shell_word(file.path)}});
     // A link must not show by another name what would be run by its own, so the real place and name count too.
-    const script::Interpreter* interpreter = script::interpreter_for(settings_.interpreters, file.name);
+    const script::Interpreter* interpreter = script::interpreter_for(settings_.languages_of(site_), file.name);
     if (interpreter == nullptr && real_name != file.name)
-      interpreter = script::interpreter_for(settings_.interpreters, real_name);
+      interpreter = script::interpreter_for(settings_.languages_of(site_), real_name);
     if (interpreter != nullptr && interpreter->where == script::Interpreter::Where::anywhere)
       return interpreted(file, *interpreter);
     const bool is_script = interpreter != nullptr && interpreter->where == script::Interpreter::Where::script_folder;
@@ -434,7 +434,7 @@ class Resolver {
       say("It has no first line that names an interpreter, so its ending decides.");
       return interpreted(file, *interpreter);
     }
-    const script::Interpreter* const named = script::interpreter_called(settings_.interpreters, line.meant());
+    const script::Interpreter* const named = script::interpreter_called(settings_.languages_of(site_), line.meant());
     if (auto refused = refuse_language(named == nullptr ? "compiled" : named->language, file.path))
       return std::move(*refused);
     return found_script(file, {}, nullptr);
@@ -668,9 +668,10 @@ Resolution resolve(const Surroundings& in, const Site& site, const Asked& asked)
   return Resolver(in, site, asked).run();
 }
 
-bool would_run(const Settings& settings, std::string_view name, const struct stat& info, bool in_script_folder) {
+bool would_run(const Settings& settings, const Site& site, std::string_view name, const struct stat& info,
+               bool in_script_folder) {
   if (!S_ISREG(info.st_mode)) return false;
-  const script::Interpreter* const interpreter = script::interpreter_for(settings.interpreters, name);
+  const script::Interpreter* const interpreter = script::interpreter_for(settings.languages_of(site), name);
   if (interpreter != nullptr && interpreter->where == script::Interpreter::Where::anywhere) return true;
   return in_script_folder && (info.st_mode & 0111) != 0;
 }

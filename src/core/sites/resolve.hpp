@@ -92,6 +92,7 @@ inline constexpr std::string_view kReadingMethods = "GET, HEAD, OPTIONS";
 inline constexpr std::string_view kScriptMethods = "GET, HEAD, POST, PUT, PATCH, DELETE, OPTIONS";
 
 /// True if the file called `name` in a folder would be run for a request: its ending or its permissions say so.
-bool would_run(const Settings& settings, std::string_view name, const struct stat& info, bool in_script_folder);
+bool would_run(const Settings& settings, const Site& site, std::string_view name, const struct stat& info,
+               bool in_script_folder);
 
 }  // namespace porter::sites

@@ -54,8 +54,8 @@ bool is_surely_no_copy(std::string_view name) {
 }
 
 /// True for the name of a file whose source is not sent wherever it lies.
-bool is_script_name(const Settings& settings, std::string_view name) {
-  const script::Interpreter* const interpreter = script::interpreter_for(settings.interpreters, name);
+bool is_script_name(const Settings& settings, const Site& site, std::string_view name) {
+  const script::Interpreter* const interpreter = script::interpreter_for(settings.languages_of(site), name);
   return interpreter != nullptr && interpreter->where != script::Interpreter::Where::shared_ending;
 }
 
@@ -86,7 +86,8 @@ bool is_withheld_copy(const Settings& settings, const Site& site, std::string_vi
   for (auto rest = copied_from(name); rest; rest = copied_from(*rest)) {
     // ".page.php.swo" is made from "page.php", and so is ".#page.php".
     const std::string_view undotted = rest->substr(std::min(rest->find_first_not_of(".#"), rest->size()));
-    if (is_script_name(settings, *rest) || is_script_name(settings, undotted) || is_hidden(site, *rest)) return true;
+    if (is_script_name(settings, site, *rest) || is_script_name(settings, site, undotted) || is_hidden(site, *rest))
+      return true;
   }
   return false;
 }
