@@ -5,6 +5,7 @@
 #include "core/exchange/base64.hpp"
 #include "core/exchange/change.hpp"
 #include "core/exchange/message.hpp"
+#include "core/fastcgi/records.hpp"
 #include "core/http/body.hpp"
 #include "core/http/conditions.hpp"
 #include "core/http/date.hpp"
@@ -50,6 +51,33 @@ void target(std::string_view bytes) {
     require((good->path + "/").find("/../") == std::string::npos);
     require(http::percent_decode(http::percent_encode_path(good->path)) == good->path);
   }
+}
+
+void fastcgi(std::string_view bytes) {
+  using Part = fastcgi::AnswerReader::Part;
+  // However the bytes are split, the answer is the same.
+  const auto read = [bytes](std::size_t step) {
+    fastcgi::AnswerReader reader(1);
+    std::string out;
+    std::string error;
+    std::string rest;
+    for (std::size_t at = 0; at < bytes.size(); at += step) {
+      rest += bytes.substr(at, step);
+      std::string_view view = rest;
+      while (const auto part = reader.next(view)) {
+        if (part->kind == Part::Kind::output) out += part->content;
+        if (part->kind == Part::Kind::error) error += part->content;
+        if (part->kind == Part::Kind::end_of_request)
+          return out + "|" + error + "|" + std::to_string(reader.end().status);
+        if (part->kind == Part::Kind::broken) return out + "|" + error + "|broken";
+      }
+      // Nothing but the beginning of a header is left lying.
+      require(view.size() < fastcgi::kHeaderSize);
+      rest = view;
+    }
+    return out + "|" + error;
+  };
+  require(read(bytes.size() + 1) == read(1));
 }
 
 void chunks(std::string_view bytes) {
@@ -132,9 +160,13 @@ void message(std::string_view bytes) {
 }  // namespace
 
 const NamedTarget kTargets[] = {
-    {"message", message},       {"head", head}, {"target", target}, {"chunks", chunks},           {"host", host},
-    {"range", range},           {"date", date}, {"lists", lists},   {"answer_head", answer_head}, {"text", text},
-    {"first_line", first_line}, {{}, nullptr},
+    {"message", message}, {"head", head},
+    {"target", target},   {"chunks", chunks},
+    {"fastcgi", fastcgi}, {"host", host},
+    {"range", range},     {"date", date},
+    {"lists", lists},     {"answer_head", answer_head},
+    {"text", text},       {"first_line", first_line},
+    {{}, nullptr},
 };
 
 }  // namespace porter::fuzz
