@@ -16,6 +16,7 @@
 
 #include "core/files/content.hpp"
 #include "core/text/text.hpp"
+#include "machine/php.hpp"
 
 namespace porter::machine {
 
@@ -30,6 +31,8 @@ std::vector<std::string> passed_on() {
     if (const char* const value = std::getenv(name)) out.push_back(std::string(name) + "=" + value);
   return out;
 }
+
+run::Supplies supplies() { return {passed_on(), opcode_folder()}; }
 
 bool has_display() {
   const auto is_set = [](const char* name) {

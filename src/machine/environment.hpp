@@ -4,6 +4,8 @@
 #include <string>
 #include <vector>
 
+#include "run/kept_order.hpp"
+
 namespace porter::machine {
 
 /// The folders in which programs are looked for: PATH, or the usual ones where there is none.
@@ -11,6 +13,9 @@ std::string search_path();
 
 /// "NAME=value" of the variables that are passed on: PATH, HOME, LANG and TZ, where they are set.
 std::vector<std::string> passed_on();
+
+/// What scripts get from a server that this process is, or stands for.
+run::Supplies supplies();
 
 /// "NAME=value" of all variables of this process: for programs that are no scripts.
 std::vector<std::string> own_environment();

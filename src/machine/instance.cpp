@@ -32,12 +32,6 @@ std::string variable(const char* name) {
   return value != nullptr && value[0] == '/' ? value : "";
 }
 
-bool make_private(const std::string& folder) {
-  std::error_code error;
-  std::filesystem::create_directories(std::filesystem::path(folder).parent_path(), error);
-  return (::mkdir(folder.c_str(), 0700) == 0 || errno == EEXIST) && ::chmod(folder.c_str(), 0700) == 0;
-}
-
 /// The number of a process that stands in `file`; 0 if none does.
 pid_t written_in(int file) {
   std::array<char, 16> text{};
@@ -76,12 +70,21 @@ LockState look_at_lock(const Instance& instance) {
   return state;
 }
 
-/// Where the servers of this user keep their state.
+}  // namespace
+
+bool make_private(const std::string& folder) {
+  std::error_code error;
+  std::filesystem::create_directories(std::filesystem::path(folder).parent_path(), error);
+  return (::mkdir(folder.c_str(), 0700) == 0 || errno == EEXIST) && ::chmod(folder.c_str(), 0700) == 0;
+}
+
 std::string state_folder() {
   std::string state = variable("XDG_STATE_HOME");
   if (state.empty()) state = home_folder() + "/.local/state";
   return state + "/" + std::string(kOwn) + "/";
 }
+
+namespace {
 
 /// Where sockets and locks are.
 std::string runtime_folder() {

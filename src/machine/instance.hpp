@@ -46,6 +46,11 @@ std::string without_links(const std::string& path);
 /// The user's home folder.
 std::string home_folder();
 
+/// Where servers of this user keep what outlives them.
+std::string state_folder();
+/// Makes `folder` if it is not there, for this user alone. False: errno tells why not.
+bool make_private(const std::string& folder);
+
 /// The folder of the user's settings, for any program (XDG_CONFIG_HOME).
 std::string config_folder();
 

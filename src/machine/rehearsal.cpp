@@ -163,7 +163,7 @@ std::optional<std::string> Rehearsal::run_script(const sites::ScriptFound& scrip
                                  request_.target,
                                  run::caller_of("127.0.0.1", 50000, "127.0.0.1", host ? host->port.value_or(80) : 80,
                                                 host ? host->name : "localhost"),
-                                 passed_on_,
+                                 supplies_,
                                  0,
                                  true};
   run::ScriptInput input;

@@ -95,7 +95,7 @@ class Rehearsal {
   const Site& site_;
   const std::string host_;
   RehearsedRequest& request_;
-  const std::vector<std::string> passed_on_ = passed_on();
+  const run::Supplies supplies_ = supplies();
   boost::asio::io_context context_{1};
   run::RunSet runs_;
 };

@@ -12,7 +12,7 @@ Gate::Pass::~Pass() {
   {
     const std::lock_guard lock(gate_->mutex_);
     std::erase(gate_->passes_, this);
-    if (!run_.streams) --gate_->with_turn_;
+    if (has_turn_) --gate_->with_turn_;
   }
   gate_->call_next_if_possible();
 }
@@ -21,7 +21,7 @@ void Gate::Pass::give_turn_back() {
   {
     const std::lock_guard lock(gate_->mutex_);
     run_.streams = true;
-    --gate_->with_turn_;
+    if (std::exchange(has_turn_, false)) --gate_->with_turn_;
   }
   gate_->call_next_if_possible();
 }
@@ -55,20 +55,25 @@ Gate::State Gate::state() {
   return state;
 }
 
-Gate::Ticket Gate::admit(Run run) {
+Gate::Ticket Gate::admit(Run run, bool has_turn) {
   run.since = std::chrono::system_clock::now();
   // Once there is a pass nothing may fail: giving it back would wait for the mutex.
   if (passes_.size() == passes_.capacity()) passes_.reserve(2 * passes_.size() + 8);
-  auto ticket = std::make_shared<Pass>(Pass::Key(), shared_from_this(), std::move(run));
+  auto ticket = std::make_shared<Pass>(Pass::Key(), shared_from_this(), std::move(run), has_turn);
   passes_.push_back(ticket.get());
-  ++with_turn_;
+  if (has_turn) ++with_turn_;
   return ticket;
 }
 
 Gate::Ticket Gate::try_enter(Run run) {
   const std::lock_guard lock(mutex_);
   // Nobody passes by those who wait already.
-  return has_room() && waiting_.empty() ? admit(std::move(run)) : nullptr;
+  return has_room() && waiting_.empty() ? admit(std::move(run), true) : nullptr;
+}
+
+Gate::Ticket Gate::enter_beside(Run run) {
+  const std::lock_guard lock(mutex_);
+  return passes_.size() < bounds_.runs ? admit(std::move(run), false) : nullptr;
 }
 
 std::shared_ptr<Gate::Place> Gate::line_up(const asio::any_io_executor& executor, const Run& run) {
@@ -89,7 +94,7 @@ void Gate::call_next() {
     {
       const std::lock_guard lock(mutex_);
       if (waiting_.empty() || !has_room()) return;
-      ticket = admit(waiting_.front()->run_);
+      ticket = admit(waiting_.front()->run_, true);
       next = std::move(waiting_.front());
       waiting_.pop_front();
     }

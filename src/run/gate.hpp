@@ -46,7 +46,8 @@ class Gate : public std::enable_shared_from_this<Gate> {
       Key() = default;
     };
     /// Only the gate has keys.
-    Pass(Key, std::shared_ptr<Gate> gate, Run run) : gate_(std::move(gate)), run_(std::move(run)) {}
+    Pass(Key, std::shared_ptr<Gate> gate, Run run, bool has_turn)
+        : gate_(std::move(gate)), run_(std::move(run)), has_turn_(has_turn) {}
     ~Pass();
     Pass(const Pass&) = delete;
     Pass& operator=(const Pass&) = delete;
@@ -60,7 +61,8 @@ class Gate : public std::enable_shared_from_this<Gate> {
     friend class Gate;
 
     const std::shared_ptr<Gate> gate_;
-    Run run_;  // Guarded by the gate's mutex.
+    Run run_;        // Guarded by the gate's mutex, as is what follows.
+    bool has_turn_;  ///< It is counted among the turns.
   };
   using Ticket = std::shared_ptr<Pass>;
 
@@ -89,6 +91,9 @@ class Gate : public std::enable_shared_from_this<Gate> {
 
   /// Leave for `run` if nothing stands in the way of it; else null. From any thread.
   Ticket try_enter(Run run);
+  /// For a run that has its turn elsewhere, among the kept processes of its site: it takes none here, and only counts
+  /// among all runs. Null: there are too many. From any thread.
+  Ticket enter_beside(Run run);
   /// A place for `run` at the end of the queue, which moves in the order in which requests came. Null: the queue is
   /// full. `executor` has one thread, on which this is called. It may be the turn already.
   std::shared_ptr<Place> line_up(const asio::any_io_executor& executor, const Run& run);
@@ -108,7 +113,7 @@ class Gate : public std::enable_shared_from_this<Gate> {
   /// With mutex_ held: whether another run may begin.
   bool has_room() const { return with_turn_ < bounds_.turns && passes_.size() < bounds_.runs; }
   /// With mutex_ held, when has_room(): leave for `run`.
-  Ticket admit(Run run);
+  Ticket admit(Run run, bool has_turn);
   /// Lets those in for whom there is room.
   void call_next();
   /// The same where a lack of memory must not show: then they are let in when the next one leaves.

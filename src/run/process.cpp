@@ -13,9 +13,11 @@
 
 #include <array>
 #include <cerrno>
+#include <charconv>
 #include <csignal>
 #include <cstdint>
 #include <cstdlib>
+#include <ctime>
 #include <mutex>
 
 #include "core/files/descriptor.hpp"
@@ -26,8 +28,6 @@ extern "C" int __clone(int (*begin)(void*), void* stack, int flags, void* argume
 
 namespace porter::run {
 namespace {
-
-constexpr std::chrono::seconds kGraceAfterTerm{2};
 
 std::vector<char*> pointers(const std::vector<std::string>& strings) {
   std::vector<char*> out;
@@ -202,10 +202,10 @@ Process::~Process() {
   while (!reap()) ::usleep(1000);
 }
 
-void Process::terminate() {
+void Process::terminate(Clock::duration grace) {
   if (is_terminating() || has_ended()) return;
   kin_.signal(SIGTERM);
-  kill_time_ = Clock::now() + kGraceAfterTerm;
+  kill_time_ = Clock::now() + grace;
 }
 
 Process::Clock::time_point Process::look(Clock::time_point now) {
@@ -243,6 +243,23 @@ bool Process::reap() {
 
 files::Descriptor Process::watch() const {
   return files::Descriptor(static_cast<int>(::syscall(SYS_pidfd_open, id_, 0)));
+}
+
+std::optional<std::chrono::nanoseconds> Process::processor_time() const {
+  clockid_t clock{};
+  timespec used{};
+  if (has_ended() || ::clock_getcpuclockid(id_, &clock) != 0 || ::clock_gettime(clock, &used) != 0) return std::nullopt;
+  return std::chrono::seconds(used.tv_sec) + std::chrono::nanoseconds(used.tv_nsec);
+}
+
+std::size_t Process::address_space() const {
+  const std::string name = "/proc/" + std::to_string(id_) + "/statm";
+  const files::Descriptor file(::open(name.c_str(), O_RDONLY | O_CLOEXEC));
+  std::array<char, 64> text{};
+  const ssize_t got = file.is_open() ? ::read(file.get(), text.data(), text.size()) : 0;
+  std::size_t pages = 0;
+  std::from_chars(text.data(), text.data() + std::max<ssize_t>(got, 0), pages);
+  return pages * static_cast<std::size_t>(::sysconf(_SC_PAGESIZE));
 }
 
 bool Process::is_computing() const {

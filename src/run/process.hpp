@@ -86,9 +86,13 @@ class Process {
   pid_t id() const { return id_; }
   /// Whether it has a processor, or waits for nothing but one (proc(5)).
   bool is_computing() const;
+  /// The processor time that it has used so far; nullopt: that cannot be told.
+  std::optional<std::chrono::nanoseconds> processor_time() const;
+  /// Bytes of addresses that it takes; 0: that cannot be told.
+  std::size_t address_space() const;
   Clock::time_point begun() const { return begun_; }
-  /// Asks it and its kin to end (SIGTERM); look() ends them two seconds later (SIGKILL) if it is still there.
-  void terminate();
+  /// Asks it and its kin to end (SIGTERM); look() ends them after `grace` (SIGKILL) if it is still there.
+  void terminate(Clock::duration grace = std::chrono::seconds(2));
   bool is_terminating() const { return kill_time_ != Clock::time_point::max(); }
   /// Does what is due at `now`, and tells when to look again; max: there is nothing to be done at any time.
   Clock::time_point look(Clock::time_point now);

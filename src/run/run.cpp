@@ -17,9 +17,6 @@
 namespace porter::run {
 namespace {
 
-constexpr std::chrono::milliseconds kShortRun{20};
-/// A run whose answer has begun and that has lasted this long only streams.
-constexpr std::chrono::seconds kStreamsAfter{1};
 /// A run's end leaves orphans behind rarely, and looking for them costs more than the end itself, so the looks of many
 /// runs are one.
 constexpr std::chrono::milliseconds kOrphansAfterEnd{20};
@@ -55,31 +52,32 @@ std::optional<std::size_t> after_read(const boost::system::error_code& error, st
 }  // namespace
 
 void RunSet::terminate_all() {
-  for (const auto& run : runs_) run->stop();
+  // One that ends at once leaves the set.
+  const auto runs = runs_;
+  for (const auto& run : runs) run->stop();
 }
 
-void RunSet::add(std::shared_ptr<Run> run) {
-  look_by(run->process_->begun() + kShortRun);
+void RunSet::add(std::shared_ptr<TimedSource> run) {
+  look_by(Clock::now() + kShortRun);
   runs_.push_back(std::move(run));
 }
 
-void RunSet::remove(const Run& run) {
+void RunSet::remove(const TimedSource& run) {
   const auto found = std::find_if(runs_.begin(), runs_.end(), [&](const auto& other) { return other.get() == &run; });
   if (found == runs_.end()) return;
   std::swap(*found, runs_.back());
   runs_.pop_back();
-  look_for_orphans();
   // A look that is due soon may come all the same: the next run would only ask for it again.
   if (!runs_.empty() || orphans_look_ != Clock::time_point::max() || next_look_ <= Clock::now() + kShortRun) return;
   next_look_ = Clock::time_point::max();
   timer_.cancel();
 }
 
-void RunSet::look_for_orphans() {
+void RunSet::look_for_orphans(Clock::duration after) {
+  const auto soon = Clock::now() + after;
+  if (orphans_look_ <= soon) return;
   siginfo_t info{};
-  const bool has_child = ::waitid(P_ALL, 0, &info, WEXITED | WNOHANG | WNOWAIT) == 0;
-  const auto soon = Clock::now() + kOrphansAfterEnd;
-  if (!has_child || orphans_look_ <= soon) return;
+  if (::waitid(P_ALL, 0, &info, WEXITED | WNOHANG | WNOWAIT) != 0) return;
   orphans_look_ = soon;
   look_by(orphans_look_);
 }
@@ -229,12 +227,8 @@ bool Run::read_error_stream() {
 }
 
 std::optional<std::chrono::nanoseconds> Run::work_so_far() {
-  clockid_t clock{};
-  timespec used{};
-  if (has_ended() || !process_->is_computing() || ::clock_getcpuclockid(process_->id(), &clock) != 0 ||
-      ::clock_gettime(clock, &used) != 0)
-    return std::nullopt;
-  return std::chrono::seconds(used.tv_sec) + std::chrono::nanoseconds(used.tv_nsec);
+  if (has_ended() || !process_->is_computing()) return std::nullopt;
+  return process_->processor_time();
 }
 
 bool Run::has_written_errors() {
@@ -259,6 +253,7 @@ bool Run::reap() {
   if (output_.is_open()) output_.cancel();
   if (input_.is_open()) input_.cancel();
   if (watched_) watched_->error.cancel();
+  set_.look_for_orphans(kOrphansAfterEnd);
   set_.remove(*this);
   return true;
 }

@@ -31,7 +31,18 @@
 
 namespace porter::run {
 
-class Run;
+/// A run that has lasted longer than this is watched more closely.
+inline constexpr std::chrono::milliseconds kShortRun{20};
+/// A run whose answer has begun and that has lasted this long only streams.
+inline constexpr std::chrono::seconds kStreamsAfter{1};
+
+/// A source whose times its set looks at.
+class TimedSource : public ScriptSource {
+ private:
+  friend class RunSet;
+  /// Does what is due at `now`, and returns when to do so again.
+  virtual Clock::time_point look(Clock::time_point now) = 0;
+};
 
 /// The runs of one thread that have not ended: it keeps them alive, watches their times with one timer for all of them,
 /// and can end them when a server stops.
@@ -43,18 +54,18 @@ class RunSet {
   void terminate_all();
   std::size_t size() const { return runs_.size(); }
 
- private:
-  friend class Run;
-
-  void add(std::shared_ptr<Run> run);
-  void remove(const Run& run);
-  /// Has orphans of runs looked for at `time`, if there may be any.
-  void look_for_orphans();
+  /// Keeps a run that has begun alive until it is removed, and looks at its times from kShortRun on.
+  void add(std::shared_ptr<TimedSource> run);
+  void remove(const TimedSource& run);
+  /// Has orphans of runs looked for by then, if there may be any.
+  void look_for_orphans(Clock::duration after);
   /// Has every run look at its times at `time`, if that is not to happen before.
   void look_by(Clock::time_point time);
+
+ private:
   void look();
 
-  std::vector<std::shared_ptr<Run>> runs_;
+  std::vector<std::shared_ptr<TimedSource>> runs_;
   asio::steady_timer timer_;
   Clock::time_point next_look_ = Clock::time_point::max();
   Clock::time_point orphans_look_ = Clock::time_point::max();  ///< When to look for orphans again.
@@ -76,7 +87,7 @@ struct RunOrder {
 };
 
 /// Made by start() alone. As of any source, all is called on the thread of its RunSet.
-class Run : public ScriptSource, public std::enable_shared_from_this<Run> {
+class Run : public TimedSource, public std::enable_shared_from_this<Run> {
  public:
   /// Starts the script. It is a member of `set` until it has ended; `set` must outlive it.
   static std::variant<std::shared_ptr<Run>, StartError> start(const asio::any_io_executor& executor, RunSet& set,
@@ -102,8 +113,6 @@ class Run : public ScriptSource, public std::enable_shared_from_this<Run> {
   const std::string& error_text() const override { return error_text_; }
 
  private:
-  friend class RunSet;
-
   /// What is watched of a run that lasts.
   struct Watched {
     asio::posix::stream_descriptor process;  ///< A pidfd.
@@ -114,8 +123,7 @@ class Run : public ScriptSource, public std::enable_shared_from_this<Run> {
 
   /// What can be read of the output without waiting; nullopt: nothing is there yet.
   std::optional<std::size_t> read_now(std::span<char> buffer);
-  /// Looks at its times, and returns when to do so again.
-  Clock::time_point look(Clock::time_point now);
+  Clock::time_point look(Clock::time_point now) override;
   /// Has the end of the process and the error stream watched from now on.
   void watch();
   void await_end();

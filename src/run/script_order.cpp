@@ -38,7 +38,7 @@ bool speaks_directly(const sites::ScriptFound& script) { return files::base_name
 /// The environment that the script is given.
 script::Environment environment_of(const ScriptRequest& request, const std::optional<std::uint64_t>& length) {
   script::Environment out = script::meta_variables(request.script, request.site, request.head, request.target,
-                                                   request.caller, length, request.passed_on);
+                                                   request.caller, length, request.in.passed_on);
   if (request.problem_status > 0) {
     out.add("REDIRECT_STATUS", std::to_string(request.problem_status));
     out.keep_last_of_each_name();
@@ -58,11 +58,19 @@ void set_command(RunOrder& order, const ScriptRequest& request) {
     order.program = script.interpreter;
     order.arguments = script.rule->arguments;
     order.arguments.insert(order.arguments.begin(), script.interpreter);
+    for (std::string& argument : directive_arguments(*script.rule, request.in.opcodes, Runs::fresh))
+      order.arguments.push_back(std::move(argument));
     order.arguments.push_back(script.path);
   }
 }
 
 }  // namespace
+
+bool is_kept(const ScriptRequest& request) {
+  // What speaks to the client itself has nobody between them.
+  const script::Interpreter* const rule = request.script.rule;
+  return rule != nullptr && rule->is_kept() && !speaks_directly(request.script);
+}
 
 std::string start_of(const std::string& path) {
   const files::Descriptor file(::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK));

@@ -17,6 +17,7 @@
 #include "core/script/meta_variables.hpp"
 #include "core/settings/settings.hpp"
 #include "core/sites/resolve.hpp"
+#include "run/kept_order.hpp"
 #include "run/run.hpp"
 
 namespace porter::run {
@@ -52,10 +53,13 @@ struct ScriptRequest {
   const http::RequestHead& head;
   const http::Target& target;
   script::Caller caller;
-  const std::vector<std::string>& passed_on;  ///< As for script::meta_variables().
-  int problem_status = 0;                     ///< Not 0: the script makes the page for a problem with this status.
-  bool is_explained = false;                  ///< Whoever asked may be told why it failed.
+  const Supplies& in;
+  int problem_status = 0;     ///< Not 0: the script makes the page for a problem with this status.
+  bool is_explained = false;  ///< Whoever asked may be told why it failed.
 };
+
+/// True if it is run by a process that is there for one run after another.
+bool is_kept(const ScriptRequest& request);
 
 /// What a script reads.
 struct ScriptInput {
@@ -75,7 +79,7 @@ struct ScriptOrder {
   bool is_explained = false;  ///< An error is told in place of the part of a page before it.
   std::uint64_t input_length = 0;
   Limits limits;  ///< Those of the interpreter included.
-  RunOrder run;   ///< For a process of its own.
+  RunOrder run;   ///< For a process of its own; one that is kept takes the environment as parameters.
 };
 
 /// The order for `request`, with `input` to be read and `limits` as the settings have them. `ticket` is held until the

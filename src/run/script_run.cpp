@@ -210,6 +210,7 @@ asio::awaitable<std::optional<Finding>> ScriptRun::judge() {
   report_.signal = end_->signal;
   report_.was_too_slow = source_->was_too_slow();
   report_.error_text = source_->error_text();
+  report_.failure = source_->failure();
   // As the program that env is told to start is called.
   if (report_.exit_status == 126 || report_.exit_status == 127) report_.start = start_of(report_.path);
   co_return script::judge_run(report_);

@@ -71,7 +71,9 @@ class ScriptRun {
   /// The same if the end comes within a moment; else nullopt, and the script goes on alone.
   asio::awaitable<std::optional<Finding>> judge_soon();
   /// True if it did not come to its own end, so that its page is not whole. After a judgement.
-  bool was_cut_off() const { return report_.signal.has_value() || source_->was_too_slow(); }
+  bool was_cut_off() const {
+    return report_.signal.has_value() || source_->was_too_slow() || source_->failure().has_value();
+  }
 
   /// It is ended for a reason that is not its own.
   void stop();

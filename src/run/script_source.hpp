@@ -1,5 +1,5 @@
 // Where a script's answer comes from: a process made for it alone (run/run.hpp), or whatever else can be written to and
-// read from in its place.
+// read from in its place (run/fastcgi_run.hpp).
 //
 // It belongs to one io_context with one thread, and all its functions are called there. It may be let go of at any
 // time, also before it has ended.
@@ -14,6 +14,7 @@
 #include <string>
 #include <string_view>
 
+#include "core/findings/finding.hpp"
 #include "run/event.hpp"
 #include "run/process.hpp"
 
@@ -54,6 +55,12 @@ class ScriptSource {
   /// The processor time that it has used, if it is computing at this moment; nullopt: it waits for something, has
   /// ended, or this cannot be told.
   virtual std::optional<std::chrono::nanoseconds> work_so_far() { return std::nullopt; }
+
+  /// What has kept the script's answer from arriving, if that is no doing of the script's own; once it has ended.
+  virtual const std::optional<Finding>& failure() const {
+    static const std::optional<Finding> kNone;
+    return kNone;
+  }
 
   /// True if something was written to the error stream by now.
   virtual bool has_written_errors() = 0;

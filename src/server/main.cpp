@@ -114,8 +114,9 @@ std::chrono::nanoseconds since_begun(const Options& options) {
   return now - (options.begun > 0 ? std::chrono::nanoseconds(options.begun) : now);
 }
 
-void fill(Shared& shared, Journal& journal) {
-  shared.passed_on = machine::passed_on();
+void fill(Shared& shared, Journal& journal, const machine::Instance& instance) {
+  shared.supplies = machine::supplies();
+  shared.pools.set_folder(instance.folder);
   shared.search_path = machine::search_path();
   shared.system_types = http::parse_type_list(files::content_of("/etc/mime.types").value_or(""));
   shared.journal = &journal;
@@ -258,10 +259,10 @@ int serve_folder(const Options& options) {
   start.remarks = remarks_on(settings);
   Journal journal(STDOUT_FILENO, Journal::Keep::last, colour());
   Shared shared;
-  fill(shared, journal);
+  const machine::Instance instance = machine::instance_for_folder(root);
+  fill(shared, journal, instance);
   Server server(shared, settings, std::move(std::get<std::vector<Entrance>>(opened)), thread_count(options));
   server.keep_warden(std::move(warden));
-  const machine::Instance instance = machine::instance_for_folder(root);
   Steered steered(server, instance, nullptr);
   auto unsteered = machine::make_folders(instance);
   files::Descriptor lock;
@@ -345,7 +346,7 @@ int serve_settings(const Options& options) {
 
   Journal journal(STDOUT_FILENO, Journal::Keep::last, colour());
   Shared shared;
-  fill(shared, journal);
+  fill(shared, journal, instance);
   StartLines start;
   start.settings = read.settings;
   start.remarks = remarks_on(read.settings);

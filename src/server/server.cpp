@@ -39,8 +39,7 @@ std::shared_ptr<const Snapshot> Server::make_snapshot(Settings settings) const {
   snapshot->listeners = now.listeners();
   for (const Site& site : now.sites) snapshot->site_names.push_back(std::make_shared<const std::string>(site.name));
   // What did not change is kept: scripts that run and wait are counted on, and the log stays open.
-  const std::size_t cores = std::max<std::size_t>(1, std::thread::hardware_concurrency());
-  const std::size_t runs = now.limits.runs > 0 ? now.limits.runs : 2 * cores;
+  const std::size_t runs = run::runs_at_once(now.limits);
   const run::Gate::Bounds bounds{runs, now.limits.runs_most, now.limits.queue};
   snapshot->gate = snapshot_ ? snapshot_->gate : std::make_shared<run::Gate>(bounds);
   snapshot->gate->set_bounds(bounds);
@@ -140,10 +139,22 @@ std::vector<Finding> Server::apply(Settings settings) {
   if (auto* const findings = std::get_if<std::vector<Finding>>(&prepared)) return std::move(*findings);
   snapshot_ = make_snapshot(std::move(settings));
   give_to_workers();
+  shared_.pools.keep_only([this](const run::KeptOrder& order) { return is_still_wanted(order); });
   entrances_.carry_out(std::move(std::get<Entrances::Change>(prepared)));
   asio::co_spawn(context_, probe(), asio::detached);
   for (const auto& then : applies_) then(snapshot_->settings);
   return {};
+}
+
+bool Server::is_still_wanted(const run::KeptOrder& order) const {
+  const Settings& settings = snapshot_->settings;
+  const Site* const site = settings.find_site(order.site);
+  if (site == nullptr) return false;
+  for (const script::Interpreter& rule : settings.languages_of(*site))
+    if (rule.language == order.language && rule.is_kept() &&
+        run::kept_order(settings, *site, rule, order.program, shared_.supplies) == order)
+      return true;
+  return false;
 }
 
 void Server::give_to_workers() {

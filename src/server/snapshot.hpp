@@ -6,10 +6,12 @@
 
 #include <memory>
 #include <string>
+#include <unordered_map>
 #include <vector>
 
 #include "core/settings/settings.hpp"
 #include "run/gate.hpp"
+#include "run/kept_pool.hpp"
 #include "run/script_order.hpp"
 #include "server/answer/file_cache.hpp"
 #include "server/record/access_log.hpp"
@@ -40,6 +42,12 @@ struct Served {
   std::shared_ptr<const Snapshot> snapshot;
   FileCache files;
   run::Runners runners;
+  struct Kept {
+    const script::Interpreter* rule;
+    std::string program;
+    std::shared_ptr<run::KeptShare> share;
+  };
+  std::unordered_map<const Site*, std::vector<Kept>> kept;  ///< By site, as far as they were asked for.
 };
 
 }  // namespace porter::server

@@ -17,6 +17,7 @@
 
 #include "core/files/descriptor.hpp"
 #include "core/findings/resources.hpp"
+#include "machine/php.hpp"
 #include "server/connection/connection.hpp"
 
 namespace porter::server {
@@ -47,6 +48,7 @@ Worker::Worker(Shared& shared, asio::io_context& context, std::shared_ptr<const 
       work_(context_.get_executor()),
       sweep_timer_(context_),
       runs_(context_.get_executor()),
+      shares_(context_.get_executor()),
       served_(std::make_shared<Served>(std::move(snapshot))),
       shelf_(answerer.is_recorded() ? &shared.exchanges.add_shelf() : nullptr) {}
 
@@ -106,6 +108,7 @@ void Worker::note_lack_of_memory() {
 void Worker::take(std::shared_ptr<const Snapshot> snapshot) {
   asio::post(context_, [this, snapshot = std::move(snapshot)] {
     served_ = std::make_shared<Served>(snapshot);
+    shares_.tidy();
     const std::vector<Connection*> all(connections_.begin(), connections_.end());
     for (Connection* const connection : all)
       if (snapshot->find(connection->endpoint()) == nullptr) connection->close_if_idle();
@@ -118,6 +121,7 @@ void Worker::stop() {
     work_.reset();
     const std::vector<Connection*> all(connections_.begin(), connections_.end());
     for (Connection* const connection : all) connection->close_if_idle();
+    shares_.close();
     arm_sweep();
     end_if_idle();
   });
@@ -130,6 +134,19 @@ void Worker::abort() {
     for (Connection* const connection : all) connection->abort();
     runs_.terminate_all();
   });
+}
+
+run::KeptShare& Worker::kept_for(Served& served, const Site& site, const sites::ScriptFound& script) {
+  auto& known = served.kept[&site];
+  for (const Served::Kept& one : known)
+    if (one.rule == script.rule && one.program == script.interpreter) return *one.share;
+  const auto order =
+      run::kept_order(served.snapshot->settings, site, *script.rule, script.interpreter, shared_.supplies);
+  const auto pool = shared_.pools.of(order);
+  known.push_back({script.rule, script.interpreter, shares_.of(pool)});
+  if (pool->is_to_be_watched() && order.workers.empty())
+    asio::co_spawn(context_, machine::watch_files(runs_, pool), [](const std::exception_ptr&) {});
+  return *known.back().share;
 }
 
 void Worker::record(Exchange&& exchange, const std::shared_ptr<AccessLogFile>& access_log) {

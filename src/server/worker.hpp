@@ -20,6 +20,7 @@
 #include "core/settings/settings.hpp"
 #include "run/gate.hpp"
 #include "run/helpers.hpp"
+#include "run/kept_pool.hpp"
 #include "run/run.hpp"
 #include "server/answer/writer.hpp"
 #include "server/record/event_hub.hpp"
@@ -40,8 +41,9 @@ void run_to_the_end(asio::io_context& context);
 /// What all workers share. It is made before the first worker and outlives the last.
 struct Shared {
   std::unordered_map<std::string, std::string> system_types;  ///< Media types by ending, from the system's list.
-  std::vector<std::string> passed_on;                         ///< Environment that scripts get from the server's own.
-  std::string search_path;                                    ///< Where interpreters are looked for, as in PATH.
+  run::Supplies supplies;                                     ///< What scripts get from the server.
+  run::KeptPools pools;
+  std::string search_path;  ///< Where interpreters are looked for, as in PATH.
   Journal* journal = nullptr;
   std::atomic<std::size_t> connections{0};     ///< Of clients of the sites.
   std::atomic<std::uint16_t> console_port{0};  ///< Where the console is; 0: there is none.
@@ -72,6 +74,8 @@ class Worker {
   Shared& shared() { return shared_; }
   Answerer& answerer() { return answerer_; }
   run::RunSet& runs() { return runs_; }
+  /// What is kept for the interpreter of a script, in the words of `served`.
+  run::KeptShare& kept_for(Served& served, const Site& site, const sites::ScriptFound& script);
   const std::shared_ptr<Served>& served() const { return served_; }
   /// Requests answered so far. From any thread.
   std::uint64_t answered() const { return answered_.load(std::memory_order_relaxed); }
@@ -106,6 +110,7 @@ class Worker {
   asio::steady_timer sweep_timer_;
   std::unordered_set<Connection*> connections_;
   run::RunSet runs_;
+  run::KeptShares shares_;
   std::vector<Exchange> records_;
   std::string access_;
   std::shared_ptr<AccessLogFile> access_log_;  ///< Where access_ goes.

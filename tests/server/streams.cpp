@@ -51,7 +51,8 @@ TEST_CASE("sixty open streams leave files, PHP and Python pages of all sites as 
   }
   SettledServer server(folder,
                        "addresses = [PORT]\n[site.harbour]\ndocument-root = \"harbour\"\nhosts = [\"localhost\"]\n"
-                       "[site.fares]\ndocument-root = \"fares\"\n[limits]\nruns = 2\n");
+                       "[site.fares]\ndocument-root = \"fares\"\n[limits]\nruns = 2\n"
+                       "[interpreter.PHP]\nidle-time = 1\n");
   std::vector<std::unique_ptr<Connection>> streams;
   for (int i = 0; i < 60; ++i) streams.push_back(ask(server.port(), "/cgi-bin/stream"));
   REQUIRE(begins(*streams.back()));

@@ -1,7 +1,5 @@
 // Running a script for a request: its input from the request's body, its answer head, its page as it is written.
 #include <fcntl.h>
-#include <fmt/chrono.h>
-#include <fmt/format.h>
 #include <unistd.h>
 
 #include <boost/asio/co_spawn.hpp>
@@ -17,6 +15,7 @@
 #include "machine/packages.hpp"
 #include "run/script_run.hpp"
 #include "server/answer/answer.hpp"
+#include "server/answer/script_start.hpp"
 #include "server/worker.hpp"
 
 namespace porter::server {
@@ -120,12 +119,6 @@ class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
   }
   /// The request's body has been offered to another script, or its problem is what this one tells of.
   bool is_body_for_another() const { return way_.redirects > 0 || way_.problem_status > 0; }
-  /// Waits for a turn at the gate. Null: there is none, or the client has left; in the first case that has been
-  /// answered.
-  asio::awaitable<run::Gate::Ticket> wait_for_turn();
-  run::Gate::Run run_at_gate() const { return {script_.path, turn_.site().name, {}, 0, false}; }
-  /// The finding for a script that has no turn, with those that have.
-  Finding no_turn(Code code) const;
   void begin_feeding();
   /// Hands the request's body to the script, and waits for the client to leave then.
   asio::awaitable<void> feed();
@@ -137,8 +130,6 @@ class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
   asio::awaitable<void> explain(std::optional<Finding> finding);
   asio::awaitable<void> redirect_locally(const std::string& location);
   RunFacts& facts() { return turn_.exchange().runs[number_]; }
-  /// Notes what is run, and how, where that is kept.
-  void note_order(const run::ScriptOrder& order);
   /// Notes what is known of the run's end.
   void note_end();
   /// Notes what the script wrote to its error stream.
@@ -222,16 +213,6 @@ void ScriptAnswer::note_errors() {
   }
 }
 
-void ScriptAnswer::note_order(const run::ScriptOrder& order) {
-  if (!turn_.is_recording()) return;
-  auto facts_of_order = std::make_shared<RunOrderFacts>();
-  facts_of_order->command = order.run.program + '\0';
-  for (std::size_t i = 1; i < order.run.arguments.size(); ++i) facts_of_order->command += order.run.arguments[i] + '\0';
-  facts_of_order->environment = order.run.environment.text();
-  facts_of_order->folder = order.run.folder;
-  facts().order = std::move(facts_of_order);
-}
-
 void ScriptAnswer::note_end() {
   const auto& end = run_->end();
   if (!end) return;
@@ -266,13 +247,6 @@ asio::awaitable<bool> ScriptAnswer::prepare_input(run::ScriptInput& input) {
 }
 
 asio::awaitable<bool> ScriptAnswer::start(run::ScriptInput input) {
-  run::Gate::Ticket ticket = turn_.snapshot().gate->try_enter(run_at_gate());
-  if (!ticket) {
-    const auto waits_since = run::Clock::now();
-    ticket = co_await wait_for_turn();
-    facts().turn_wait = run::Clock::now() - waits_since;
-  }
-  if (!ticket || turn_.is_aborted()) co_return false;
   const Ends& ends = turn_.ends();
   const run::ScriptRequest asked{
       script_,
@@ -281,78 +255,17 @@ asio::awaitable<bool> ScriptAnswer::start(run::ScriptInput input) {
       request_.head,
       request_.target,
       run::caller_of(ends.client_address, ends.client_port, ends.server_address, ends.server_port, request_.host.name),
-      turn_.worker().shared().passed_on,
+      turn_.worker().shared().supplies,
       way_.problem_status,
       ends.is_this_computer};
-  auto order = run::order_script(asked, std::move(input), turn_.settings().limits, std::move(ticket));
-  note_order(order);
-  const auto starts_at = run::Clock::now();
-  auto started = run::ScriptRun::start(turn_.executor(), turn_.worker().runs(), std::move(order));
-  if (auto* const finding = std::get_if<Finding>(&started)) {
-    co_await problem(std::move(*finding));
+  auto started = co_await start_script(turn_, asked, std::move(input), number_);
+  if (auto* const none = std::get_if<NotStarted>(&started)) {
+    if (none->finding) co_await problem(std::move(*none->finding));
     co_return false;
   }
-  facts().start = run::Clock::now() - starts_at;
-  run_ = std::get<std::shared_ptr<run::ScriptRun>>(started);
+  run_ = std::get<std::shared_ptr<run::ScriptRun>>(std::move(started));
   turn_.set_source(run_->shared_source());
   co_return true;
-}
-
-asio::awaitable<run::Gate::Ticket> ScriptAnswer::wait_for_turn() {
-  run::Gate& gate = *turn_.snapshot().gate;
-  const std::shared_ptr<run::Gate::Place> place = gate.line_up(turn_.executor(), run_at_gate());
-  if (!place) {
-    co_await problem(no_turn(Code::too_many_runs));
-    co_return nullptr;
-  }
-  turn_.when_client_leaves([place] { place->give_up(); });
-  const auto time = run::Clock::now() + turn_.settings().limits.queue_time;
-  run::Gate::Ticket ticket = co_await place->turn_by(time);
-  turn_.when_client_leaves(nullptr);
-  // A script that nobody waits for any more is not started.
-  const bool has_left = turn_.is_aborted() || turn_.has_client_left();
-  if (ticket && !has_left) co_return ticket;
-  if (!has_left && run::Clock::now() >= time) {
-    co_await problem(no_turn(Code::waited_too_long));
-    co_return nullptr;
-  }
-  turn_.writer().close_after();
-  facts().was_left_waiting = true;
-  co_return nullptr;
-}
-
-Finding ScriptAnswer::no_turn(Code code) const {
-  constexpr std::size_t kMostNamed = 5;
-  const auto bounds = turn_.snapshot().gate->bounds();
-  const auto state = turn_.snapshot().gate->state();
-  const auto now = std::chrono::system_clock::now();
-  Finding finding{code, {}};
-  const auto fact = [&finding](const char* name, std::size_t number) {
-    finding.facts.emplace_back(name, std::to_string(number));
-  };
-  fact("running", state.runs.size());
-  fact("waiting", state.waiting);
-  fact("seconds", static_cast<std::size_t>(turn_.settings().limits.queue_time.count()));
-  // Those that stream hold a turn only where all runs together are as many as can be.
-  const bool is_full = state.runs.size() >= bounds.runs;
-  finding.facts.emplace_back("key", is_full ? "runs-most" : "runs");
-  fact("example", 2 * (is_full ? bounds.runs : bounds.turns));
-  std::string holders;
-  std::size_t named = 0;
-  std::size_t more = 0;
-  for (const run::Gate::Run& run : state.runs) {
-    if (run.streams && !is_full) continue;
-    if (named == kMostNamed) {
-      ++more;
-      continue;
-    }
-    const auto age = std::chrono::duration_cast<std::chrono::seconds>(now - run.since);
-    holders += fmt::format("{}{} (site {}, since {:%H:%M:%S}, for {})", named++ > 0 ? ", " : "", run.script, run.site,
-                           fmt::localtime(std::chrono::system_clock::to_time_t(run.since)), text::format_span(age));
-  }
-  if (more > 0) holders += fmt::format(" and {} more", more);
-  if (!holders.empty()) finding.facts.emplace_back("holders", std::move(holders));
-  return finding;
 }
 
 pages::Written ScriptAnswer::what_it_wrote() const {

@@ -67,6 +67,7 @@ class Turn {
   const Snapshot& snapshot() const { return *served_.snapshot; }
   const Settings& settings() const { return served_.snapshot->settings; }
   run::Runners& runners() { return served_.runners; }
+  Served& served() { return served_; }
   /// The address that the request came to; null for the control interface.
   const Listener* listener() const;
 

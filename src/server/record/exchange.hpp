@@ -49,8 +49,15 @@ struct RunFacts {
   bool is_for_problem = false;               ///< It was to make the page for a problem.
   bool was_left_waiting = false;             ///< The client left before its turn came: it has not begun.
   std::optional<std::string> redirected_to;  ///< It answered with a local redirect to this path.
-  std::optional<int> exit_status;            ///< Once it has ended by itself.
-  std::optional<int> signal;                 ///< Once it has been ended by one.
+  /// Who has run it that is there for one run after another.
+  struct Kept {
+    pid_t process = 0;      ///< 0: that is not known.
+    std::uint64_t run = 0;  ///< The how-manieth of the process this one is; 0: that is not known.
+    std::string worker;     ///< Where others have started it; empty: the server has.
+  };
+  std::optional<Kept> kept;        ///< nullopt: a process of its own did.
+  std::optional<int> exit_status;  ///< Once it has ended by itself.
+  std::optional<int> signal;       ///< Once it has been ended by one.
   std::chrono::milliseconds duration{0};
   std::chrono::microseconds processor_time{0};
   long peak_memory_kib = 0;

@@ -1,0 +1,109 @@
+// Asking PHP about itself, by a small program in its own language. See php.hpp.
+#include "machine/php.hpp"
+
+#include <unistd.h>
+
+#include <algorithm>
+#include <boost/asio/this_coro.hpp>
+#include <ctime>
+#include <filesystem>
+#include <system_error>
+
+#include "core/files/content.hpp"
+#include "core/files/paths.hpp"
+#include "core/script/interpreters.hpp"
+#include "core/text/json.hpp"
+#include "machine/instance.hpp"
+#include "machine/probe.hpp"
+
+namespace porter::machine {
+namespace {
+
+constexpr std::uintmax_t kMostOpcodes = 512ULL * 1024 * 1024;
+
+constexpr std::string_view kQuestion = R"(<?php
+$size = fn($name) => function_exists('ini_parse_quantity') ? ini_parse_quantity(ini_get($name))
+  : (int) ini_get($name) * (1024 ** (int) strpos('_kmg', strtolower(substr(ini_get($name), -1)) ?: '_'));
+$folders = getenv('PHP_INI_SCAN_DIR');
+$folders = $folders === false ? PHP_CONFIG_FILE_SCAN_DIR : $folders;
+$files = [php_ini_loaded_file() ?: PHP_CONFIG_FILE_PATH . '/php.ini'];
+foreach (explode(PATH_SEPARATOR, $folders) as $folder) $files[] = $folder === '' ? PHP_CONFIG_FILE_SCAN_DIR : $folder;
+echo json_encode(['files' => array_values(array_filter($files)), 'post' => $size('post_max_size'),
+  'upload' => $size('upload_max_filesize')], JSON_INVALID_UTF8_SUBSTITUTE);
+)";
+
+std::optional<std::uint64_t> size_in(const nlohmann::json& said, const char* name) {
+  const auto found = said.find(name);
+  // 0 stands for no limit.
+  if (found == said.end() || !found->is_number_integer() || found->get<long long>() <= 0) return std::nullopt;
+  return found->get<std::uint64_t>();
+}
+
+}  // namespace
+
+std::string opcode_folder() {
+  std::string folder = state_folder() + "php-opcodes";
+  return make_private(folder) ? folder : std::string();
+}
+
+void trim_opcodes(const std::string& folder) {
+  namespace fs = std::filesystem;
+  std::error_code ignored;
+  std::uintmax_t bytes = 0;
+  for (fs::recursive_directory_iterator at(folder, ignored), end; !ignored && at != end; at.increment(ignored)) {
+    std::error_code no_file;
+    if (at->is_regular_file(no_file)) bytes += at->file_size(no_file);
+  }
+  if (bytes <= kMostOpcodes) return;
+  for (fs::directory_iterator at(folder, ignored), end; !ignored && at != end; at.increment(ignored)) {
+    std::error_code kept;
+    fs::remove_all(at->path(), kept);
+  }
+}
+
+asio::awaitable<std::optional<PhpFacts>> ask_php(run::RunSet& runs, run::KeptOrder order) {
+  run::RunOrder question;
+  question.program = order.program;
+  question.arguments = std::move(order.arguments);
+  question.arguments.emplace_back("-q");
+  // What a site has put before each of its scripts has no business here.
+  for (const char* const directive : {"auto_prepend_file=", "auto_append_file=", "opcache.enable=0"})
+    question.arguments.insert(question.arguments.end(), {"-d", directive});
+  question.environment = script::Environment(order.environment);
+  question.folder = order.folder;
+  question.input = run::InputKind::file;
+  question.input_file = files::unnamed_file(std::string(kQuestion));
+  auto started = run::Run::start(co_await asio::this_coro::executor, runs, std::move(question));
+  if (std::holds_alternative<run::StartError>(started)) co_return std::nullopt;
+  auto asked = output_of(std::get<std::shared_ptr<run::Run>>(started));
+  const std::string output = co_await std::move(asked);
+  // Warnings may stand before it.
+  const auto said =
+      nlohmann::json::parse(output.substr(std::min(output.rfind("{\"files\""), output.size())), nullptr, false);
+  if (!said.is_object()) co_return std::nullopt;
+  PhpFacts out;
+  if (const auto files = said.find("files"); files != said.end() && files->is_array())
+    for (const auto& file : *files)
+      if (file.is_string()) out.files.push_back(file.get<std::string>());
+  out.post_size = size_in(said, "post");
+  out.upload_size = size_in(said, "upload");
+  co_return out;
+}
+
+asio::awaitable<void> watch_files(run::RunSet& runs, std::shared_ptr<run::KeptPool> pool) {
+  const run::KeptOrder& order = pool->order();
+  const std::time_t since = std::time(nullptr);
+  std::vector<std::string> files = {order.program};
+  for (std::size_t i = 1; i < order.arguments.size(); ++i) {
+    const std::string& argument = order.arguments[i];
+    const std::string path = argument.starts_with('/') ? argument : order.folder + "/" + argument;
+    if (::access(path.c_str(), F_OK) == 0 && !argument.empty()) files.push_back(path);
+  }
+  pool->files().watch(files, since);
+  if (!files::base_name(order.program).starts_with("php")) co_return;
+  auto asking = ask_php(runs, order);
+  const auto facts = co_await std::move(asking);
+  if (facts) pool->files().watch(facts->files, since);
+}
+
+}  // namespace porter::machine

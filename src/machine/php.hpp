@@ -1,0 +1,37 @@
+// What PHP does beside running scripts: the settings files that it reads at its start, the limits in them, and where it
+// keeps what it has compiled.
+#pragma once
+
+#include <boost/asio/awaitable.hpp>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "run/kept_pool.hpp"
+#include "run/run.hpp"
+
+namespace porter::machine {
+
+namespace asio = boost::asio;
+
+/// The folder in which PHP keeps what it has compiled, for all servers of this user; it is made if it is not there.
+/// Empty: it cannot be made.
+std::string opcode_folder();
+/// Empties the folder if it has grown beyond all use. Takes a while.
+void trim_opcodes(const std::string& folder);
+
+/// What a PHP says of itself.
+struct PhpFacts {
+  std::vector<std::string> files;            ///< Settings files that it reads, and folders in which it looks for more.
+  std::optional<std::uint64_t> post_size;    ///< Bytes of a request's body that it takes (post_max_size).
+  std::optional<std::uint64_t> upload_size;  ///< The same for one file (upload_max_filesize).
+};
+
+/// Asks the PHP that is started by `order`; nullopt: it does not say.
+asio::awaitable<std::optional<PhpFacts>> ask_php(run::RunSet& runs, run::KeptOrder order);
+
+/// Has a pool know the files that its processes are started from.
+asio::awaitable<void> watch_files(run::RunSet& runs, std::shared_ptr<run::KeptPool> pool);
+
+}  // namespace porter::machine

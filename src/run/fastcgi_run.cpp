@@ -1,0 +1,478 @@
+// Reading an answer from its records, sending a request's body in others, and the ways in which a run can end. See
+// fastcgi_run.hpp.
+#include "run/fastcgi_run.hpp"
+
+#include <fcntl.h>
+#include <sys/socket.h>
+#include <sys/uio.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <boost/asio/buffer.hpp>
+#include <boost/asio/co_spawn.hpp>
+#include <boost/asio/detached.hpp>
+#include <cerrno>
+#include <csignal>
+#include <cstring>
+#include <exception>
+#include <utility>
+
+#include "core/script/judge.hpp"
+
+namespace porter::run {
+namespace {
+
+constexpr std::size_t kReadAhead = 64 * 1024;
+/// Bytes of input in one record: with its header they are a page more than a program mostly reads at once.
+constexpr std::size_t kPieceOfInput = 32 * 1024;
+/// A run that nobody wants any more mostly ends by itself, and so its process need not be replaced.
+constexpr std::chrono::milliseconds kEndAfterStop{100};
+/// A process that crashes closes its connections a moment before it has ended.
+constexpr std::chrono::milliseconds kEndAfterCut{100};
+constexpr std::chrono::seconds kOrphansOfKept{1};
+
+/// What a program says of its refusal.
+std::string_view reason_of(fastcgi::AnswerReader::End::Protocol protocol) {
+  using Protocol = fastcgi::AnswerReader::End::Protocol;
+  switch (protocol) {
+    case Protocol::cannot_multiplex:
+      return "it takes one request at a time over a connection";
+    case Protocol::overloaded:
+      return "it has too much to do";
+    case Protocol::unknown_role:
+      return "it does not answer requests for pages";
+    default:
+      return "";
+  }
+}
+
+}  // namespace
+
+std::shared_ptr<FastCgiRun> FastCgiRun::begin(const asio::any_io_executor& executor, RunSet& set,
+                                              const std::shared_ptr<FastCgiPeer>& peer, Order& order) {
+  // The constructor is private, which std::make_shared cannot reach.
+  std::shared_ptr<FastCgiRun> run(new FastCgiRun(executor, set, peer, order));
+  fastcgi::append_request(run->unsent_, run->request_, peer->then(), order.parameters);
+  if (order.input == InputKind::nothing) {
+    fastcgi::append_end_of_stream(run->unsent_, fastcgi::RecordType::input, run->request_);
+    run->input_ = Input::closed;
+  }
+  ssize_t sent = 0;
+  do sent = ::send(peer->connection().native_handle(), run->unsent_.data(), run->unsent_.size(), MSG_NOSIGNAL);
+  while (sent < 0 && errno == EINTR);
+  if (sent < 0 && errno != EAGAIN) {
+    run->peer_.reset();
+    return nullptr;
+  }
+  run->unsent_.erase(0, static_cast<std::size_t>(std::max<ssize_t>(sent, 0)));
+  run->input_file_ = std::move(order.input_file);
+  run->ticket_ = std::move(order.ticket);
+  run->note_long_ = std::move(order.note_long);
+  peer->when_ended([weak = std::weak_ptr(run)] {
+    if (const auto self = weak.lock()) self->process_ended();
+  });
+  set.add(run);
+  if (order.input == InputKind::file) {
+    asio::co_spawn(executor, run->feed_file(), [run](const std::exception_ptr& failure) {
+      if (failure) run->stop();
+    });
+  } else if (order.input == InputKind::nothing && !run->unsent_.empty()) {
+    run->is_writing_ = true;
+    asio::co_spawn(executor, run->flush(), [run](const std::exception_ptr& failure, bool) {
+      if (failure) run->stop();
+    });
+  }
+  return run;
+}
+
+FastCgiRun::FastCgiRun(const asio::any_io_executor& executor, RunSet& set, std::shared_ptr<FastCgiPeer> peer,
+                       const Order& order)
+    : set_(set),
+      executor_(executor),
+      peer_(std::move(peer)),
+      request_(peer_->next_request()),
+      reader_(request_),
+      error_stream_limit_(order.error_stream_limit),
+      processor_time_allowed_(order.processor_time),
+      ended_(executor),
+      patience_(executor) {
+  if (processor_time_allowed_.count() > 0 && peer_->process() != nullptr)
+    computed_look_ = begun_ + processor_time_allowed_;
+}
+
+void FastCgiRun::when_long(std::function<void()> then) {
+  if (has_ended()) return;
+  when_long_ = std::move(then);
+  set_.look_by(begun_ + kShortRun);
+}
+
+void FastCgiRun::answer_has_begun(bool is_stream) {
+  if (has_ended()) return;
+  streams_at_ = begun_ + (is_stream ? std::chrono::seconds(0) : kStreamsAfter);
+  set_.look_by(streams_at_);
+}
+
+Clock::time_point FastCgiRun::look(Clock::time_point now) {
+  if (has_ended()) return Clock::time_point::max();
+  if (now < begun_ + kShortRun) return begun_ + kShortRun;
+  if (const auto then = std::exchange(when_long_, nullptr)) then();
+  if (const auto note = std::exchange(note_long_, nullptr)) {
+    noted_ = note();
+    if (noted_ && peer_->process() != nullptr) noted_->set_process(peer_->process()->id());
+  }
+  set_.look_for_orphans(kOrphansOfKept);
+  if (now >= deadline_) {
+    deadline_ = Clock::time_point::max();
+    was_too_slow_ = true;
+    terminate();
+  } else if (now >= terminate_at_) {
+    terminate();
+  }
+  if (!has_ended() && computed_look_ != Clock::time_point::max() && work_before_.count() == 0)
+    work_before_ = peer_->process()->processor_time().value_or(std::chrono::nanoseconds(0));
+  if (!has_ended() && now >= computed_look_) {
+    const auto used = peer_->process()->processor_time().value_or(std::chrono::nanoseconds(0)) - work_before_;
+    computed_look_ = now + std::max<Clock::duration>(processor_time_allowed_ - used, kShortRun);
+    if (used >= processor_time_allowed_) {
+      was_over_time_ = true;
+      terminate();
+    }
+  }
+  // The bound for all runs holds for those as well that only stream.
+  if (!has_ended() && now >= streams_at_) {
+    streams_at_ = Clock::time_point::max();
+    if (noted_) {
+      noted_->give_turn_back();
+      if (ticket_) ticket_->give_turn_back();
+      peer_->only_streams();
+    }
+  }
+  if (has_ended()) return Clock::time_point::max();
+  return std::min({deadline_, terminate_at_, computed_look_, streams_at_, peer_->look(now)});
+}
+
+asio::awaitable<bool> FastCgiRun::send(std::string_view first, std::string_view second) {
+  const auto self = shared_from_this();
+  const auto peer = peer_;
+  while (!first.empty() || !second.empty()) {
+    if (!is_connected() || input_ == Input::broken) co_return false;
+    iovec parts[2] = {{const_cast<char*>(first.data()), first.size()},
+                      {const_cast<char*>(second.data()), second.size()}};
+    msghdr message{};
+    message.msg_iov = parts;
+    message.msg_iovlen = 2;
+    const ssize_t sent = ::sendmsg(peer->connection().native_handle(), &message, MSG_NOSIGNAL);
+    if (sent >= 0) {
+      const std::size_t of_first = std::min(first.size(), static_cast<std::size_t>(sent));
+      first.remove_prefix(of_first);
+      second.remove_prefix(static_cast<std::size_t>(sent) - of_first);
+    } else if (errno == EAGAIN) {
+      co_await peer->connection().async_wait(asio::posix::stream_descriptor::wait_write, kAwait);
+    } else if (errno != EINTR) {
+      co_return false;
+    }
+  }
+  co_return true;
+}
+
+asio::awaitable<bool> FastCgiRun::flush() {
+  const auto self = shared_from_this();
+  is_writing_ = true;
+  const std::string unsent = std::exchange(unsent_, {});
+  const bool is_sent = co_await send(unsent, {});
+  is_writing_ = false;
+  if (!is_sent) input_ = Input::broken;
+  co_return is_sent;
+}
+
+asio::awaitable<bool> FastCgiRun::write(std::string_view data) {
+  const auto self = shared_from_this();
+  if (!is_connected() || input_ != Input::open) co_return false;
+  bool is_sent = true;
+  if (!unsent_.empty()) is_sent = co_await flush();
+  while (is_sent && !data.empty()) {
+    const std::string_view piece = data.substr(0, kPieceOfInput);
+    data.remove_prefix(piece.size());
+    const fastcgi::Header header{fastcgi::RecordType::input, request_, static_cast<std::uint16_t>(piece.size())};
+    const auto bytes = header.bytes();
+    is_writing_ = true;
+    is_sent = co_await send({bytes.data(), bytes.size()}, piece);
+    is_writing_ = false;
+  }
+  if (!is_sent) input_ = Input::broken;
+  co_return is_sent;
+}
+
+void FastCgiRun::close_input() {
+  if (input_ != Input::open) return;
+  if (!is_connected()) {
+    input_ = Input::broken;
+    return;
+  }
+  // Whoever closes it while something is on its way does not mean the rest to arrive.
+  if (is_writing_) {
+    input_ = Input::broken;
+    wake();
+    return;
+  }
+  input_ = Input::closed;
+  fastcgi::append_end_of_stream(unsent_, fastcgi::RecordType::input, request_);
+  const ssize_t sent = ::send(peer_->connection().native_handle(), unsent_.data(), unsent_.size(), MSG_NOSIGNAL);
+  if (sent > 0) unsent_.erase(0, static_cast<std::size_t>(sent));
+  if (unsent_.empty()) return;
+  is_writing_ = true;
+  asio::co_spawn(executor_, flush(), [self = shared_from_this()](const std::exception_ptr& failure, bool) {
+    if (failure) self->stop();
+  });
+}
+
+asio::awaitable<void> FastCgiRun::feed_file() {
+  const auto self = shared_from_this();
+  const auto piece = std::make_unique_for_overwrite<char[]>(kPieceOfInput);
+  for (bool is_taken = true; is_taken;) {
+    const ssize_t got = ::read(input_file_.get(), piece.get(), kPieceOfInput);
+    if (got < 0 && errno == EINTR) continue;
+    if (got <= 0) break;
+    is_taken = co_await write({piece.get(), static_cast<std::size_t>(got)});
+  }
+  close_input();
+}
+
+void FastCgiRun::add_error(std::string_view text) {
+  error_text_ += text;
+  if (error_text_.size() > 2 * error_stream_limit_) error_text_.erase(0, error_text_.size() - error_stream_limit_);
+}
+
+void FastCgiRun::take_error_text() {
+  if (peer_) add_error(peer_->take_error_text());
+}
+
+void FastCgiRun::take_part(const fastcgi::AnswerReader::Part& part, std::span<char> buffer, std::size_t& taken) {
+  using Kind = fastcgi::AnswerReader::Part::Kind;
+  switch (part.kind) {
+    case Kind::output: {
+      has_answered_ = true;
+      const std::size_t size = std::min(part.content.size(), buffer.size() - taken);
+      std::copy_n(part.content.data(), size, buffer.data() + taken);
+      taken += size;
+      left_over_ = part.content.substr(size);
+      return;
+    }
+    case Kind::end_of_output:
+      has_output_ended_ = true;
+      return;
+    case Kind::error:
+      has_answered_ = true;
+      return add_error(part.content);
+    case Kind::end_of_request:
+      return finish();
+    case Kind::broken:
+      return fail({Code::fastcgi_broken, {{"problem", reader_.problem()}, {"program", peer_->name()}}});
+  }
+}
+
+std::optional<std::size_t> FastCgiRun::take(std::span<char> buffer) {
+  std::size_t taken = std::min(left_over_.size(), buffer.size());
+  if (taken > 0) std::copy_n(left_over_.data(), taken, buffer.data());
+  left_over_.remove_prefix(taken);
+  // As far as there is room, and beyond that what is no output: so the end is known as soon as it is here.
+  while (left_over_.empty() && is_connected()) {
+    const auto part = reader_.next(unread_);
+    if (!part) break;
+    take_part(*part, buffer, taken);
+  }
+  if (taken > 0) return taken;
+  if (has_output_ended_ || has_ended() || is_cut_) return 0;
+  return std::nullopt;
+}
+
+asio::awaitable<std::optional<std::size_t>> FastCgiRun::read_by(std::span<char> buffer, Clock::time_point time) {
+  const auto self = shared_from_this();
+  for (;;) {
+    if (const auto taken = take(buffer)) co_return *taken;
+    if (!bytes_) bytes_ = std::make_unique_for_overwrite<char[]>(kReadAhead);
+    const auto peer = peer_;
+    boost::system::error_code error;
+    std::size_t got = 0;
+    // Of a header that has come in part, that part is kept.
+    const std::size_t kept = unread_.size();
+    if (kept > 0) std::memmove(bytes_.get(), unread_.data(), kept);
+    char* const space = bytes_.get() + kept;
+    if (is_process_gone_) {
+      // What lies here is all, even where something that it has started holds the connection open.
+      const ssize_t read = ::read(peer->connection().native_handle(), space, kReadAhead - kept);
+      got = static_cast<std::size_t>(std::max<ssize_t>(read, 0));
+      if (read <= 0) error = asio::error::eof;
+    } else {
+      const bool is_bounded = time != Clock::time_point::max();
+      if (is_bounded) {
+        patience_.expires_at(time);
+        patience_.async_wait([self, peer](const boost::system::error_code& cancelled) {
+          if (!cancelled && self->peer_ == peer && self->is_reading_) self->wake();
+        });
+      }
+      is_reading_ = true;
+      std::tie(error, got) =
+          co_await peer->connection().async_read_some(asio::buffer(space, kReadAhead - kept), kAwait);
+      is_reading_ = false;
+      if (is_bounded) patience_.cancel();
+    }
+    unread_ = {bytes_.get(), kept + got};
+    if (!error) continue;
+    if (error != asio::error::operation_aborted) {
+      if (is_connected()) was_cut();
+      continue;
+    }
+    if (is_connected() && !is_process_gone_ && Clock::now() >= time) co_return std::nullopt;
+  }
+}
+
+asio::awaitable<std::size_t> FastCgiRun::read(std::span<char> buffer) {
+  const auto taken = co_await read_by(buffer, Clock::time_point::max());
+  co_return taken.value_or(0);
+}
+
+asio::awaitable<void> FastCgiRun::drain() {
+  const auto self = shared_from_this();
+  const auto scratch = std::make_unique_for_overwrite<char[]>(kReadAhead);
+  while (!has_ended() && !is_cut_ && !is_reading_) {
+    has_output_ended_ = false;
+    co_await read_by({scratch.get(), kReadAhead}, Clock::time_point::max());
+  }
+}
+
+void FastCgiRun::finish() {
+  using Protocol = fastcgi::AnswerReader::End::Protocol;
+  const auto& end = reader_.end();
+  if (end.protocol != Protocol::complete)
+    failure_ =
+        Finding{Code::fastcgi_refused, {{"reason", std::string(reason_of(end.protocol))}, {"program", peer_->name()}}};
+  // Most programs say 0 whatever has happened, so that says nothing.
+  if (end.status != 0) end_.exit_status = static_cast<int>(end.status);
+  const bool has_all_input = input_ == Input::closed && unsent_.empty() && !is_writing_;
+  over(has_all_input && unread_.empty() ? FastCgiPeer::Left::clean : FastCgiPeer::Left::spoilt);
+}
+
+void FastCgiRun::was_cut() {
+  is_cut_ = true;
+  Process* const process = peer_->process();
+  if (process == nullptr || process->has_ended()) return settle();
+  terminate_at_ = std::min(terminate_at_, Clock::now() + kEndAfterCut);
+  set_.look_by(terminate_at_);
+}
+
+void FastCgiRun::process_ended() {
+  if (has_ended()) return;
+  is_process_gone_ = true;
+  if (is_cut_) return settle();
+  if (is_reading_) wake();
+}
+
+void FastCgiRun::fail(Finding finding) {
+  failure_ = std::move(finding);
+  is_cut_ = true;
+  terminate();
+}
+
+void FastCgiRun::terminate() {
+  terminate_at_ = Clock::time_point::max();
+  if (!peer_) return;
+  const auto peer = peer_;
+  peer->terminate();
+  if (peer->process() == nullptr || peer->process()->has_ended()) {
+    is_cut_ = true;
+    return settle();
+  }
+  set_.look_by(peer->look(Clock::now()));
+}
+
+void FastCgiRun::settle() {
+  Process* const process = peer_->process();
+  take_error_text();
+  if (process != nullptr && process->has_ended()) {
+    end_.exit_status = process->end().exit_status;
+    end_.signal = process->end().signal;
+    end_.peak_memory_kib = process->end().peak_memory_kib;
+  }
+  if (was_over_time_) end_ = {std::nullopt, SIGXCPU};
+  const bool is_explained = failure_ || was_too_slow_ || end_.signal || is_stopped_;
+  if (!is_explained && process != nullptr && !has_answered_ && peer_->is_first_run()) {
+    failure_ = Finding{Code::kept_not_answering,
+                       {{"program", peer_->name()}, {"status", std::to_string(end_.exit_status.value_or(0))}}};
+    if (const auto last = script::last_lines(error_text_, 1); !last.empty())
+      failure_->facts.emplace_back("last", last.back());
+  } else if (!is_explained && end_.exit_status.value_or(0) == 0) {
+    failure_ = Finding{Code::fastcgi_closed, {{"program", peer_->name()}}};
+  }
+  over(FastCgiPeer::Left::spoilt);
+}
+
+void FastCgiRun::over(FastCgiPeer::Left left) {
+  take_error_text();
+  if (error_text_.size() > error_stream_limit_) error_text_.erase(0, error_text_.size() - error_stream_limit_);
+  end_.duration = std::chrono::duration_cast<std::chrono::milliseconds>(Clock::now() - begun_);
+  end_.processor_time = std::chrono::duration_cast<std::chrono::microseconds>(peer_->processor_time());
+  when_long_ = nullptr;
+  note_long_ = nullptr;
+  ticket_.reset();
+  noted_.reset();
+  if (is_reading_ || is_writing_) wake();
+  const auto peer = std::exchange(peer_, nullptr);
+  peer->when_ended(nullptr);
+  peer->give_back(left);
+  const auto self = shared_from_this();
+  ended_.set();
+  set_.remove(*this);
+}
+
+void FastCgiRun::wake() {
+  boost::system::error_code ignored;
+  peer_->connection().cancel(ignored);
+}
+
+void FastCgiRun::stop() {
+  if (has_ended() || is_stopped_) return;
+  is_stopped_ = true;
+  if (!is_connected()) return;
+  terminate_at_ = std::min(terminate_at_, Clock::now() + kEndAfterStop);
+  set_.look_by(terminate_at_);
+  if (is_reading_) return;
+  asio::co_spawn(executor_, drain(), [self = shared_from_this()](const std::exception_ptr&) {});
+}
+
+void FastCgiRun::set_deadline(Clock::time_point time) {
+  if (has_ended()) return;
+  deadline_ = time;
+  set_.look_by(time);
+}
+
+std::optional<std::chrono::nanoseconds> FastCgiRun::work_so_far() {
+  Process* const process = peer_ ? peer_->process() : nullptr;
+  if (process == nullptr || process->has_ended() || !process->is_computing()) return std::nullopt;
+  return process->processor_time();
+}
+
+bool FastCgiRun::has_written_errors() {
+  take_error_text();
+  return !error_text_.empty();
+}
+
+asio::awaitable<bool> FastCgiRun::ended_by(Clock::time_point time) {
+  const auto self = shared_from_this();
+  std::array<char, 1024> scratch;
+  // The end comes over the same connection, so somebody has to read for it.
+  while (!has_ended() && !is_cut_ && !is_reading_ && Clock::now() < time) {
+    has_output_ended_ = false;
+    co_await read_by(scratch, time);
+  }
+  co_await ended_.wait_until(time);
+  co_return has_ended();
+}
+
+asio::awaitable<ProcessEnd> FastCgiRun::end() {
+  const auto self = shared_from_this();
+  co_await ended_by(Clock::time_point::max());
+  co_return end_;
+}
+
+}  // namespace porter::run

@@ -1,0 +1,176 @@
+// A run over a FastCGI connection: one request that a program answers which is there for many.
+//
+// To whoever reads its answer it is what a process of its own would be (run/script_source.hpp). What differs: its end
+// is told by the program in place of the system, so an exit status is known only if the program gives one; and a
+// program that is to be stopped ends with it.
+#pragma once
+
+#include <array>
+#include <boost/asio/any_io_executor.hpp>
+#include <boost/asio/awaitable.hpp>
+#include <boost/asio/posix/stream_descriptor.hpp>
+#include <boost/asio/steady_timer.hpp>
+#include <chrono>
+#include <cstddef>
+#include <functional>
+#include <memory>
+#include <optional>
+#include <span>
+#include <string>
+#include <string_view>
+
+#include "core/fastcgi/records.hpp"
+#include "core/findings/finding.hpp"
+#include "core/script/environment.hpp"
+#include "run/run.hpp"
+
+namespace porter::run {
+
+/// What a run is answered by: a connection, and what stands behind it. It is lent to one run at a time, and all its
+/// functions are called on the thread of that.
+class FastCgiPeer {
+ public:
+  virtual ~FastCgiPeer() = default;
+
+  /// Non-blocking, and open while a run has it.
+  virtual asio::posix::stream_descriptor& connection() = 0;
+  /// The number of the request on its connection, from 1 on.
+  virtual std::uint16_t next_request() = 0;
+  virtual fastcgi::Connection then() const = 0;
+  /// Who answers, for a person: the program, or the address of one that others have started.
+  virtual std::string name() const = 0;
+
+  /// True if nothing was answered by it before.
+  virtual bool is_first_run() const { return false; }
+  /// The how-manieth run of the process this is; 0: nobody counts them.
+  virtual std::uint64_t number_of_run() const { return 0; }
+  /// The process that answers; null: it is another's. It may have ended.
+  virtual Process* process() { return nullptr; }
+  /// Ends what answers, which has no other way to end a request.
+  virtual void terminate() = 0;
+  /// Does what is due at `now`; when to look again.
+  virtual Clock::time_point look(Clock::time_point now) = 0;
+  /// The processor time that it has used since this was asked last.
+  virtual std::chrono::nanoseconds processor_time() { return {}; }
+  /// What it has written aside from its answers since this was asked last.
+  virtual std::string take_error_text() { return {}; }
+  /// Calls `then` once the process has ended and been reaped.
+  virtual void when_ended(std::function<void()> then) = 0;
+
+  /// The run only streams: another may take the peer's place among those that work.
+  virtual void only_streams() {}
+  /// The run is over, and its connection can take another one, or cannot. Called once; the run lets go of the peer.
+  enum class Left { clean, spoilt };
+  virtual void give_back(Left left) = 0;
+};
+
+class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastCgiRun> {
+ public:
+  struct Order {
+    const script::Environment& parameters;
+    InputKind input = InputKind::nothing;
+    files::Descriptor input_file{};              ///< For InputKind::file.
+    std::size_t error_stream_limit = 64 * 1024;  ///< Bytes kept of the error stream: its end.
+    std::size_t processor_time = 0;              ///< Seconds that it may compute; 0: any.
+    Gate::Ticket ticket{};  ///< Let go of when the run has ended; null: its turn is the peer itself.
+    /// Called once it has lasted longer than most do: from then on it counts among all runs. Null: there are too many.
+    std::function<Gate::Ticket()> note_long{};
+  };
+
+  /// Hands the request to `peer`. Null: whoever stands there had gone before it was read, and nothing has happened, nor
+  /// been taken out of `order`. It is a member of `set` until it has ended; `set` must outlive it.
+  static std::shared_ptr<FastCgiRun> begin(const asio::any_io_executor& executor, RunSet& set,
+                                           const std::shared_ptr<FastCgiPeer>& peer, Order& order);
+  FastCgiRun(const FastCgiRun&) = delete;
+  FastCgiRun& operator=(const FastCgiRun&) = delete;
+
+  asio::awaitable<std::size_t> read(std::span<char> buffer) override;
+  asio::awaitable<std::optional<std::size_t>> read_by(std::span<char> buffer, Clock::time_point time) override;
+  asio::awaitable<bool> write(std::string_view data) override;
+  void close_input() override;
+  /// Lets it come to its end for a moment, and ends what answers then.
+  void stop() override;
+  void set_deadline(Clock::time_point time) override;
+  bool was_too_slow() const override { return was_too_slow_; }
+  void when_long(std::function<void()> then) override;
+  void answer_has_begun(bool is_stream) override;
+  asio::awaitable<ProcessEnd> end() override;
+  asio::awaitable<bool> ended_by(Clock::time_point time) override;
+  bool has_ended() const override { return ended_.is_set(); }
+  std::optional<std::chrono::nanoseconds> work_so_far() override;
+  bool has_written_errors() override;
+  const std::string& error_text() const override { return error_text_; }
+  const std::optional<Finding>& failure() const override { return failure_; }
+
+ private:
+  FastCgiRun(const asio::any_io_executor& executor, RunSet& set, std::shared_ptr<FastCgiPeer> peer, const Order& order);
+
+  Clock::time_point look(Clock::time_point now) override;
+  /// Sends what is left of what is to come before the input.
+  asio::awaitable<bool> flush();
+  /// Sends both, one behind the other. False: nobody takes it any more.
+  asio::awaitable<bool> send(std::string_view first, std::string_view second);
+  asio::awaitable<void> feed_file();
+  /// Reads and drops, so that a run that is stopped can come to its end.
+  asio::awaitable<void> drain();
+  /// What of the answer lies here already; nullopt: there is nothing, and more may come.
+  std::optional<std::size_t> take(std::span<char> buffer);
+  void take_part(const fastcgi::AnswerReader::Part& part, std::span<char> buffer, std::size_t& taken);
+  void add_error(std::string_view text);
+  void take_error_text();
+  /// It has come to its end by its own word.
+  void finish();
+  /// The connection has ended without that word.
+  void was_cut();
+  /// The process has ended.
+  void process_ended();
+  /// What was sent is no answer to the request.
+  void fail(Finding finding);
+  void terminate();
+  /// Makes up what is known of an end that was not told, and is over.
+  void settle();
+  void over(FastCgiPeer::Left left);
+  /// Has whoever waits for the connection look again.
+  void wake();
+  bool is_connected() const { return peer_ != nullptr && !is_cut_; }
+
+  RunSet& set_;
+  asio::any_io_executor executor_;
+  std::shared_ptr<FastCgiPeer> peer_;  ///< Null once it was given back.
+  std::uint16_t request_;
+  fastcgi::AnswerReader reader_;
+  std::size_t error_stream_limit_;
+  std::chrono::seconds processor_time_allowed_;
+  files::Descriptor input_file_;
+  Clock::time_point begun_ = Clock::now();
+  std::string unsent_;  ///< Of the request's beginning.
+  enum class Input { open, closed, broken } input_ = Input::open;
+  bool is_writing_ = false;
+  bool is_reading_ = false;
+  bool has_output_ended_ = false;
+  bool has_answered_ = false;     ///< Anything at all.
+  bool is_cut_ = false;           ///< Nothing more comes over the connection.
+  bool is_process_gone_ = false;  ///< Only what has arrived by now is still to be read.
+  bool is_stopped_ = false;
+  bool was_too_slow_ = false;
+  bool was_over_time_ = false;  ///< It was ended for its processor time.
+  std::unique_ptr<char[]> bytes_;
+  std::string_view unread_;     ///< Of what was received.
+  std::string_view left_over_;  ///< Of the output, for which there was no room.
+  std::string error_text_;
+  std::optional<Finding> failure_;
+  ProcessEnd end_;
+  Event ended_;
+  asio::steady_timer patience_;
+  std::function<void()> when_long_;
+  std::function<Gate::Ticket()> note_long_;
+  Gate::Ticket ticket_;
+  Gate::Ticket noted_;  ///< Among all runs.
+  Clock::time_point deadline_ = Clock::time_point::max();
+  Clock::time_point streams_at_ = Clock::time_point::max();
+  Clock::time_point terminate_at_ = Clock::time_point::max();   ///< Unless it has ended by then.
+  Clock::time_point computed_look_ = Clock::time_point::max();  ///< When to ask for its processor time.
+  std::chrono::nanoseconds work_before_{0};
+};
+
+}  // namespace porter::run

@@ -1,0 +1,208 @@
+// Pools: the kept processes of one site's interpreter, shared by all threads.
+//
+// A process is at home with the thread that it has last worked for, and waits there for its next run; taking it and
+// putting it back needs no lock. Only a thread that finds none at home asks for more: under the pool's lock it counts
+// another process, if there may be one more, or lines up. Whoever puts a process down and sees that somebody waits
+// hands it over, from one thread to the other if need be.
+#pragma once
+
+#include <atomic>
+#include <boost/asio/any_io_executor.hpp>
+#include <boost/asio/awaitable.hpp>
+#include <boost/asio/steady_timer.hpp>
+#include <cstddef>
+#include <cstdint>
+#include <deque>
+#include <memory>
+#include <mutex>
+#include <string>
+#include <variant>
+#include <vector>
+
+#include "run/fastcgi_run.hpp"
+#include "run/kept_files.hpp"
+#include "run/kept_order.hpp"
+#include "run/kept_process.hpp"
+#include "run/workers.hpp"
+
+namespace porter::run {
+
+class KeptShare;
+
+class KeptPool : public std::enable_shared_from_this<KeptPool> {
+ public:
+  /// `folder` is where sockets are for a moment, mode 0700.
+  KeptPool(KeptOrder order, std::string folder);
+
+  const KeptOrder& order() const { return order_; }
+  /// What its processes were started from, files included. Those of an older generation are replaced.
+  KeptFiles& files() { return files_; }
+  /// True for the first who asks: somebody has to find out what its interpreter reads at its start.
+  bool is_to_be_watched() { return !is_watched_.exchange(true); }
+  /// Where requests wait for workers that others have started; null: the server starts its own.
+  const std::shared_ptr<Gate>& gate() const { return gate_; }
+
+  struct State {
+    std::size_t processes = 0;  ///< Those that only stream not included.
+    std::size_t idle = 0;
+    std::size_t waiting = 0;  ///< Requests that wait for one.
+    std::uint64_t runs = 0;   ///< So far.
+  };
+  /// From any thread.
+  State state();
+  std::size_t waiting() const { return gate_ ? gate_->state().waiting : waiting_count_.load(); }
+  /// It is needed no more: what runs comes to its end, and then no process is left. From any thread.
+  void retire();
+  bool is_retired() const { return is_retired_; }
+
+ private:
+  friend class KeptShare;
+  friend class KeptTurn;
+
+  /// True: one more process is counted, and may be started.
+  bool try_count();
+
+  const KeptOrder order_;
+  const std::string folder_;
+  KeptFiles files_;
+  std::shared_ptr<Gate> gate_;
+  std::atomic<bool> is_watched_{false};
+  std::atomic<bool> is_retired_{false};
+  std::atomic<std::size_t> idle_{0};
+  std::atomic<std::size_t> waiting_count_{0};
+  std::atomic<std::uint64_t> runs_{0};
+  std::mutex mutex_;
+  std::size_t processes_ = 0;  // Guarded by mutex_, as is all that follows.
+  std::deque<std::shared_ptr<class KeptTurn>> waiting_;
+  std::vector<std::weak_ptr<KeptShare>> shares_;
+};
+
+/// A place in the queue for a process. For the thread that it was made on, but for what a pool does.
+class KeptTurn : public std::enable_shared_from_this<KeptTurn> {
+ public:
+  explicit KeptTurn(std::shared_ptr<KeptShare> share);
+  /// What was set aside and not taken goes back.
+  ~KeptTurn();
+  KeptTurn(const KeptTurn&) = delete;
+  KeptTurn& operator=(const KeptTurn&) = delete;
+
+  /// Waits for a process, until `time` at most. True: KeptShare::take() may be tried again, and one is set aside.
+  asio::awaitable<bool> come_by(Clock::time_point time);
+  /// Leaves the queue at once; come_by() returns.
+  void give_up();
+
+ private:
+  friend class KeptShare;
+  friend class KeptPool;
+
+  std::shared_ptr<KeptShare> share_;
+  Event called_;
+  bool has_come_ = false;
+  bool may_start_ = false;                ///< It is counted already.
+  std::unique_ptr<KeptProcess> process_;  ///< What is set aside; attached to its thread.
+};
+
+/// One thread's part of a pool. All its functions are called on that thread.
+class KeptShare : public std::enable_shared_from_this<KeptShare> {
+ public:
+  static std::shared_ptr<KeptShare> make(const asio::any_io_executor& executor, const std::shared_ptr<KeptPool>& pool);
+  KeptShare(const KeptShare&) = delete;
+  KeptShare& operator=(const KeptShare&) = delete;
+
+  const std::shared_ptr<KeptPool>& pool() const { return pool_; }
+
+  /// Nothing: all are at work, so that one has to be waited for.
+  struct NoneFree {};
+  /// A process for one run, idle until now or new. With a turn that has come, what was set aside for it.
+  std::variant<std::shared_ptr<FastCgiPeer>, StartError, NoneFree> take(KeptTurn* turn = nullptr);
+  /// A place at the end of the queue, if not more than `queue` requests wait already; else null.
+  std::shared_ptr<KeptTurn> line_up(std::size_t queue);
+
+  /// Those that others have started; null: it has its own.
+  Workers* workers() { return workers_ ? &*workers_ : nullptr; }
+
+  /// Ends what is idle here. When the thread is about to end, what is given back later ends too.
+  void end_idle();
+  void close();
+  /// True if nothing of it is left here.
+  bool is_empty() const { return idle_.empty() && dying_.empty(); }
+
+ private:
+  friend class KeptPool;
+  friend class KeptTurn;
+  friend class PoolPeer;
+
+  KeptShare(const asio::any_io_executor& executor, std::shared_ptr<KeptPool> pool);
+
+  std::variant<std::unique_ptr<KeptProcess>, StartError> start();
+  /// The first of those that are idle here that can be used. Those that cannot are ended, and one of their places is
+  /// kept in `is_counted` if none is left that can.
+  std::unique_ptr<KeptProcess> take_idle(std::uint64_t generation, bool& is_counted);
+  /// True if it can take another run, of processes of that generation.
+  static bool is_ready(KeptProcess& process, std::uint64_t generation);
+  /// What is in the way of those that wait: a process for the first, or leave to start one. Null: nobody, or nothing.
+  std::shared_ptr<KeptTurn> next_turn(std::unique_ptr<KeptProcess>& process);
+  std::shared_ptr<FastCgiPeer> lend(std::unique_ptr<KeptProcess> process);
+  void give_back(std::unique_ptr<KeptProcess> process, FastCgiPeer::Left left);
+  void only_streams(KeptProcess& process);
+  /// Starts the one that will take the place of `process`, if others wait for it.
+  void prepare_successor(const KeptProcess& process);
+  bool is_worn_out(const KeptProcess& process) const;
+  /// Puts it among those that are idle, for whoever comes or waits.
+  void put_down(std::unique_ptr<KeptProcess> process);
+  /// Hands what is idle here to those that wait.
+  void serve_waiting();
+  /// Calls the first of those that wait, for a process that may be started in the place of one.
+  void uncount();
+  void bury(std::unique_ptr<KeptProcess> process);
+  void watch_dying();
+  void watch_idle();
+
+  asio::any_io_executor executor_;
+  std::shared_ptr<KeptPool> pool_;
+  std::optional<Workers> workers_;
+  std::vector<std::unique_ptr<KeptProcess>> idle_;   ///< The last one that has worked comes last.
+  std::unique_ptr<KeptProcess> successor_;           ///< Started, and not counted yet.
+  std::vector<std::unique_ptr<KeptProcess>> dying_;  ///< Until they have been reaped.
+  asio::steady_timer idle_timer_;
+  asio::steady_timer dying_timer_;
+  bool is_idle_watched_ = false;
+  bool is_dying_watched_ = false;
+  bool is_closed_ = false;
+};
+
+/// The shares of one thread.
+class KeptShares {
+ public:
+  explicit KeptShares(asio::any_io_executor executor) : executor_(std::move(executor)) {}
+
+  std::shared_ptr<KeptShare> of(const std::shared_ptr<KeptPool>& pool);
+  /// Drops what is left of pools that are needed no more.
+  void tidy();
+  /// The thread is about to end: what is idle ends now, and the rest when its run is over.
+  void close();
+
+ private:
+  asio::any_io_executor executor_;
+  std::vector<std::shared_ptr<KeptShare>> all_;
+  bool is_closed_ = false;
+};
+
+/// The pools of a server. From any thread.
+class KeptPools {
+ public:
+  /// Where sockets are for a moment, mode 0700: set before the first pool is made.
+  void set_folder(std::string folder) { folder_ = std::move(folder); }
+  /// The pool for `order`, which is made if there is none yet.
+  std::shared_ptr<KeptPool> of(const KeptOrder& order);
+  /// Retires the pools of which `is_wanted` is false.
+  void keep_only(const std::function<bool(const KeptOrder&)>& is_wanted);
+  std::vector<std::shared_ptr<KeptPool>> all();
+
+ private:
+  std::string folder_;
+  std::mutex mutex_;
+  std::vector<std::shared_ptr<KeptPool>> pools_;  // Guarded by mutex_.
+};
+
+}  // namespace porter::run

@@ -1,0 +1,197 @@
+// A kept process's socket, its streams and its end. See kept_process.hpp.
+#include "run/kept_process.hpp"
+
+#include <fcntl.h>
+#include <sys/socket.h>
+#include <sys/stat.h>
+#include <sys/un.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <array>
+#include <atomic>
+#include <cerrno>
+#include <cstring>
+#include <ctime>
+#include <utility>
+
+#include "core/files/beneath.hpp"
+
+namespace porter::run {
+namespace {
+
+constexpr std::size_t kMostErrorText = 64 * 1024;
+/// Most of them end at once when they are asked to; PHP does as soon as it is between two requests.
+constexpr std::chrono::milliseconds kGraceOfKept{250};
+
+struct Listening {
+  files::Descriptor socket;
+  files::Descriptor place;  ///< Of the socket, whose name is gone.
+};
+
+/// The address of a socket at `path`; nullopt if that is too long for one.
+std::optional<sockaddr_un> address_at(const std::string& path) {
+  sockaddr_un address{};
+  address.sun_family = AF_UNIX;
+  if (path.size() >= sizeof address.sun_path) return std::nullopt;
+  std::memcpy(address.sun_path, path.c_str(), path.size() + 1);
+  return address;
+}
+
+/// A path of what a descriptor refers to, which leads there whether or not that has a name.
+std::string path_of(int descriptor) { return "/proc/self/fd/" + std::to_string(descriptor); }
+
+/// A socket that listens in `folder` without a name; an errno if there is none to be had.
+std::variant<Listening, int> listen_in(const std::string& folder) {
+  static std::atomic<unsigned> count{0};
+  Listening out;
+  const files::Descriptor place(::open(folder.c_str(), O_PATH | O_DIRECTORY | O_CLOEXEC));
+  if (!place.is_open()) return errno;
+  out.socket.reset(::socket(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0));
+  if (!out.socket.is_open()) return errno;
+  // What a socket's file has when it is made is what the socket has before; the mask of the process only takes away.
+  ::fchmod(out.socket.get(), 0600);
+  // By way of the folder's descriptor, so that however long its path is, the address is not.
+  const std::string name = "kept-" + std::to_string(::getpid()) + "-" + std::to_string(count++);
+  const auto address = address_at(path_of(place.get()) + "/" + name);
+  if (!address) return ENAMETOOLONG;
+  ::unlinkat(place.get(), name.c_str(), 0);
+  if (::bind(out.socket.get(), reinterpret_cast<const sockaddr*>(&*address), sizeof *address) != 0) return errno;
+  out.place.reset(::openat(place.get(), name.c_str(), O_PATH | O_NOFOLLOW | O_CLOEXEC));
+  const int error = out.place.is_open() ? 0 : errno;
+  ::unlinkat(place.get(), name.c_str(), 0);
+  if (error != 0) return error;
+  if (::listen(out.socket.get(), 1) != 0) return errno;
+  return out;
+}
+
+std::vector<ResourceLimit> limits_of(const KeptOrder& order) {
+  // Not of processor time: that is for one run, and this counts all of them.
+  std::vector<ResourceLimit> out = {{RLIMIT_NOFILE, {order.open_files, order.open_files}}, {RLIMIT_CORE, {0, 0}}};
+  if (order.address_space > 0) out.push_back({RLIMIT_AS, {order.address_space, order.address_space}});
+  return out;
+}
+
+}  // namespace
+
+std::variant<std::unique_ptr<KeptProcess>, StartError> KeptProcess::start(const KeptOrder& order,
+                                                                          const std::string& folder) {
+  auto listening = listen_in(folder);
+  if (const int* const error = std::get_if<int>(&listening)) return StartError{StartError::Step::resources, *error};
+  auto& [socket, place] = std::get<Listening>(listening);
+  std::array<int, 2> ends{};
+  if (::pipe2(ends.data(), O_CLOEXEC) != 0) return StartError{StartError::Step::resources, errno};
+  files::Descriptor read_end(ends[0]);
+  const files::Descriptor write_end(ends[1]);
+  ::fcntl(read_end.get(), F_SETFL, O_NONBLOCK);
+  StartOrder start;
+  start.program = order.program;
+  start.arguments = order.arguments;
+  start.environment = script::Environment(order.environment);
+  start.folder = order.folder;
+  start.input = socket.get();
+  // What it prints to nobody in particular tells what is wrong, if it does not speak FastCGI at all.
+  start.output = start.error = write_end.get();
+  start.limits = limits_of(order);
+  auto started = Process::start(std::move(start));
+  if (const auto* const failure = std::get_if<StartError>(&started)) return *failure;
+  std::unique_ptr<KeptProcess> out(new KeptProcess);
+  out->process_ = std::get<std::unique_ptr<Process>>(std::move(started));
+  out->address_space_ = order.address_space;
+  out->listener_ = std::move(place);
+  out->error_ = std::move(read_end);
+  return out;
+}
+
+KeptProcess::~KeptProcess() { *alive_ = false; }
+
+int KeptProcess::attach(const asio::any_io_executor& executor) {
+  files::Descriptor end = process_->watch();
+  files::Descriptor error(::fcntl(error_.get(), F_DUPFD_CLOEXEC, 3));
+  if (!end.is_open() || !error.is_open()) return errno;
+  end_watch_.emplace(executor, end.release());
+  error_watch_.emplace(executor, error.release());
+  connection_.emplace(executor);
+  if (detached_connection_.is_open()) connection_->assign(detached_connection_.release());
+  if (connection_->is_open()) connection_->native_non_blocking(true);
+  await_end();
+  await_errors();
+  return 0;
+}
+
+void KeptProcess::detach() {
+  *alive_ = false;
+  alive_ = std::make_shared<bool>(true);
+  if (connection_ && connection_->is_open()) detached_connection_.reset(connection_->release());
+  connection_.reset();
+  end_watch_.reset();
+  error_watch_.reset();
+}
+
+void KeptProcess::await_end() {
+  end_watch_->async_wait(asio::posix::stream_descriptor::wait_read,
+                         [this, alive = alive_](const boost::system::error_code& error) {
+                           if (error || !*alive) return;
+                           if (!process_->reap()) return await_end();
+                           read_error_stream();
+                           if (const auto then = ended) then();
+                         });
+}
+
+void KeptProcess::await_errors() {
+  error_watch_->async_wait(asio::posix::stream_descriptor::wait_read,
+                           [this, alive = alive_](const boost::system::error_code& error) {
+                             if (!error && *alive && !has_ended() && read_error_stream()) await_errors();
+                           });
+}
+
+bool KeptProcess::read_error_stream() {
+  std::array<char, 4096> buffer;
+  for (int piece = 0; piece < 256; ++piece) {
+    const ssize_t got = ::read(error_.get(), buffer.data(), buffer.size());
+    if (got < 0 && errno == EINTR) continue;
+    if (got <= 0) return got < 0 && errno == EAGAIN;
+    error_text_.append(buffer.data(), static_cast<std::size_t>(got));
+    if (error_text_.size() > 2 * kMostErrorText) error_text_.erase(0, error_text_.size() - kMostErrorText);
+  }
+  return true;
+}
+
+std::string KeptProcess::take_error_text() { return std::exchange(error_text_, {}); }
+
+int KeptProcess::connect() {
+  if (connection_->is_open()) {
+    char byte = 0;
+    const ssize_t got = ::recv(connection_->native_handle(), &byte, 1, MSG_PEEK | MSG_DONTWAIT);
+    if (got < 0 && errno == EAGAIN) return 0;
+    disconnect();
+  }
+  const auto address = address_at(path_of(listener_.get()));
+  files::Descriptor socket(::socket(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC | SOCK_NONBLOCK, 0));
+  if (!socket.is_open()) return errno;
+  if (::connect(socket.get(), reinterpret_cast<const sockaddr*>(&*address), sizeof *address) != 0) return errno;
+  connection_->assign(socket.release());
+  connection_->native_non_blocking(true);
+  return 0;
+}
+
+void KeptProcess::disconnect() {
+  boost::system::error_code ignored;
+  connection_->close(ignored);
+}
+
+void KeptProcess::terminate() { process_->terminate(kGraceOfKept); }
+
+std::chrono::nanoseconds KeptProcess::processor_time_since_last() {
+  const auto now = process_->processor_time();
+  if (!now) return std::chrono::nanoseconds(0);
+  return *now - std::exchange(last_processor_time_, *now);
+}
+
+bool KeptProcess::is_near_its_limit() const {
+  if (address_space_ == 0) return false;
+  const std::size_t taken = process_->address_space();
+  return taken > address_space_ / 4 * 3;
+}
+
+}  // namespace porter::run

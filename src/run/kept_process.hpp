@@ -1,0 +1,97 @@
+// A kept interpreter: a process that speaks FastCGI and answers one run after another (FastCGI 1.0 specification,
+// section 2.2: its standard input is a socket that it accepts connections at).
+//
+// Each has a socket of its own, so it is known whose connection is whose, and which process a request is in. Nobody
+// else can reach it: the socket's name is taken away as soon as it has one, and nothing is left of it whatever happens.
+//
+// One thread has it at a time; another may take it over once it is let go of (detach()).
+#pragma once
+
+#include <boost/asio/any_io_executor.hpp>
+#include <boost/asio/posix/stream_descriptor.hpp>
+#include <chrono>
+#include <cstddef>
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <optional>
+#include <string>
+#include <variant>
+
+#include "core/files/descriptor.hpp"
+#include "run/event.hpp"
+#include "run/kept_order.hpp"
+#include "run/process.hpp"
+
+namespace porter::run {
+
+class KeptProcess {
+ public:
+  /// Starts one. `folder` is where its socket is for a moment. Blocks as start_process() does.
+  static std::variant<std::unique_ptr<KeptProcess>, StartError> start(const KeptOrder& order,
+                                                                      const std::string& folder);
+  ~KeptProcess();
+  KeptProcess(const KeptProcess&) = delete;
+  KeptProcess& operator=(const KeptProcess&) = delete;
+
+  /// From here on it belongs to the thread of `executor`, and `ended` is called there once the process has ended and
+  /// been reaped. 0, or an errno.
+  int attach(const asio::any_io_executor& executor);
+  /// The thread has no more to do with it, and another may attach it.
+  void detach();
+
+  /// Makes sure that there is a connection, on which the next request may be sent: 0, or an errno. What has come in on
+  /// the old one without a request is held against it, and it is replaced.
+  int connect();
+  /// The connection, once there is one and the process is attached.
+  asio::posix::stream_descriptor& connection() { return *connection_; }
+  /// What comes next is sent on another connection.
+  void disconnect();
+
+  /// Asks it to end (SIGTERM), and ends it (SIGKILL) by the next look() but a moment later.
+  void terminate();
+  /// Does what is due at `now`; when to look again.
+  Clock::time_point look(Clock::time_point now) { return process_->look(now); }
+
+  /// Takes in what it has written to its own error stream, which is not the one of a request. False: it is closed.
+  bool read_error_stream();
+  /// Hands over what was read of that since the last time.
+  std::string take_error_text();
+  bool has_error_text() const { return !error_text_.empty(); }
+
+  Process& process() { return *process_; }
+  bool has_ended() const { return process_->has_ended(); }
+  /// The processor time that it has used since this was asked last.
+  std::chrono::nanoseconds processor_time_since_last();
+  /// True if it has grown so far that it will not last much longer.
+  bool is_near_its_limit() const;
+
+  /// Called once it has ended, if anybody wants to know.
+  std::function<void()> ended;
+
+  std::uint64_t runs = 0;          ///< That it was given.
+  std::uint16_t last_request = 0;  ///< The number of the last one on its connection.
+  std::uint64_t generation = 0;    ///< Of the files that it was started from.
+  Clock::time_point idle_since{};
+  bool is_counted = true;  ///< Among those of its pool.
+
+ private:
+  KeptProcess() = default;
+
+  void await_end();
+  void await_errors();
+
+  std::unique_ptr<Process> process_;
+  std::size_t address_space_ = 0;
+  files::Descriptor listener_;  ///< The socket's place in the file system, to connect to.
+  files::Descriptor error_;
+  std::optional<asio::posix::stream_descriptor> connection_;
+  std::optional<asio::posix::stream_descriptor> end_watch_;
+  std::optional<asio::posix::stream_descriptor> error_watch_;
+  files::Descriptor detached_connection_;
+  std::shared_ptr<bool> alive_ = std::make_shared<bool>(true);  ///< For handlers that come too late.
+  std::string error_text_;
+  std::chrono::nanoseconds last_processor_time_{0};
+};
+
+}  // namespace porter::run
