@@ -213,16 +213,21 @@ void add_run(std::string& out, const Json& run) {
   std::string command;
   for (const Json& word : run["command"])
     command += (command.empty() ? "" : " ") + text::shell_word(word.get<std::string>());
-  std::string end = "went on";
+  // What is kept goes on in any case, and mostly says nothing of how a run ended.
+  std::string end = run.value("way", "fresh") == "fresh" ? "went on" : "ended";
   if (run.contains("exit_status")) end = fmt::format("exit status {}", run["exit_status"].get<int>());
   if (run.contains("signal")) end = fmt::format("ended by signal {}", run["signal"].get<int>());
-  add_heading(
-      out, "Run",
-      end + fmt::format(", {}, {} of processor time, at most {} of memory", millis_text(run.value("milliseconds", 0.0)),
-                        millis_text(run.value("processor_milliseconds", 0.0)),
-                        text::format_size(run.value("peak_memory_kib", std::uint64_t{0}) * 1024)));
+  end += fmt::format(", {}, {} of processor time", millis_text(run.value("milliseconds", 0.0)),
+                     millis_text(run.value("processor_milliseconds", 0.0)));
+  if (const auto memory = run.value("peak_memory_kib", std::uint64_t{0}); memory > 0)
+    end += fmt::format(", at most {} of memory", text::format_size(memory * 1024));
+  add_heading(out, "Run", end);
   std::vector<std::pair<std::string, std::string>> facts = {
       {"Script", run.value("script", "")}, {"Command", command}, {"Folder", run.value("folder", "")}};
+  if (run.contains("process"))
+    facts.emplace_back("Kept process", fmt::format("{}, its run {}", run["process"].get<int>(),
+                                                   run.value("run_of_process", std::uint64_t{0})));
+  if (run.contains("worker")) facts.emplace_back("Worker", run.value("worker", ""));
   if (run.contains("redirected_to")) facts.emplace_back("Local redirect", run.value("redirected_to", ""));
   add_pairs(out, facts);
   if (!run["environment"].empty()) out += "  Environment\n";

@@ -27,6 +27,7 @@
 #include "core/text/text.hpp"
 #include "machine/environment.hpp"
 #include "machine/instance.hpp"
+#include "machine/php.hpp"
 #include "run/process.hpp"
 
 namespace porter::client {
@@ -131,6 +132,24 @@ void print_sites(const Json& sites) {
   if (sites.empty()) fmt::print("  {:<11}  none yet; add one: uporter site add NAME FOLDER\n", "Sites");
 }
 
+/// The interpreters that are kept, a line for each site.
+void print_pools(const Json& now) {
+  if (!now.contains("pools")) return;
+  bool is_first = true;
+  for (const Json& pool : now["pools"]) {
+    std::string said;
+    for (const Json& worker : pool["workers"]) said += (said.empty() ? "workers " : ", ") + shown(worker);
+    if (said.empty())
+      said = fmt::format("{} of at most {} processes, {} of them idle", pool["processes"].get<int>(),
+                         pool["most"].get<int>(), pool["idle"].get<int>());
+    if (const auto waiting = pool["waiting"].get<std::uint64_t>(); waiting > 0)
+      said += fmt::format(", {} requests wait", waiting);
+    fmt::print("  {:<11}  {:<16}  {}\n", is_first ? "Kept" : "", shown(pool["language"]) + " of " + shown(pool["site"]),
+               said + fmt::format(", {} runs", pool["runs"].get<std::uint64_t>()));
+    is_first = false;
+  }
+}
+
 void print_runs(const Json& runs) {
   const auto number = [&runs](const char* name) { return runs[name].get<long>(); };
   fmt::print("  Scripts      {} running of {} at once", number("running"), number("most"));
@@ -171,6 +190,7 @@ void print_status(const Json& now) {
                  (version.empty() ? "" : " " + version);
   }
   fmt::print("  Languages    {}\n", languages.empty() ? "compiled programs" : languages + ", compiled programs");
+  print_pools(now);
   print_runs(now["runs"]);
   const long long requests = now["requests"].get<long long>();
   fmt::print("  Now          {} connections, {} {} answered\n", now["connections"].get<long>(), requests,
@@ -474,11 +494,14 @@ int run_check(const std::string& named, Form form) {
   const SettingsRead read = machine::read_settings_file(file);
   std::vector<SettingsProblem> all = read.problems;
   all.insert(all.end(), read.standing.begin(), read.standing.end());
+  std::vector<Finding> notes;
+  if (all.empty()) notes = machine::body_contradictions(read.settings, machine::search_path());
   if (form == Form::json) {
-    fmt::print(
-        "{}\n",
-        Json({{"settings", text::to_utf8(file)}, {"sites", read.settings.sites.size()}, {"findings", json_of(all)}})
-            .dump(2));
+    fmt::print("{}\n", Json({{"settings", text::to_utf8(file)},
+                             {"sites", read.settings.sites.size()},
+                             {"findings", json_of(all)},
+                             {"notes", json_of(notes)}})
+                           .dump(2));
     return all.empty() ? kFine : kFailed;
   }
   if (!all.empty()) {
@@ -489,6 +512,8 @@ int run_check(const std::string& named, Form form) {
   fmt::print("{} is fine: {} {}, {} {}.\n", text::escape_line(file), read.settings.sites.size(),
              read.settings.sites.size() == 1 ? "site" : "sites", read.settings.listeners().size(),
              read.settings.listeners().size() == 1 ? "address" : "addresses");
+  for (const Finding& note : notes)
+    fmt::print("{}\n  What to do: {}\n", text::escape_line(sentence_of(note)), text::escape_line(remedy_of(note)));
   return kFine;
 }
 

@@ -9,6 +9,7 @@
 
 #include "core/settings/read_settings.hpp"
 #include "core/text/json.hpp"
+#include "core/text/text.hpp"
 #include "machine/environment.hpp"
 #include "machine/instance.hpp"
 #include "machine/probe.hpp"
@@ -41,8 +42,13 @@ void print_table(const std::vector<machine::FoundInterpreter>& all) {
   fmt::print("{:<11}  {:<16}  {:<14}  {:<9}  {}\n", "Language", "Endings", "Run in", "Version", "Program");
   for (const machine::FoundInterpreter& found : all) {
     const script::Interpreter& known = found.interpreter;
-    const std::string program =
+    std::string program =
         found.path.empty() ? fmt::format("not installed; sudo apt-get install {}", known.package) : found.path;
+    if (!known.keeping.workers.empty() && known.is_kept()) {
+      program = "workers " + text::listed(known.keeping.workers);
+    } else if (!found.path.empty() && known.is_kept()) {
+      program += ", kept";
+    }
     fmt::print("{:<11}  {:<16}  {:<14}  {:<9}  {}\n", known.language, known.endings, where_text(known.where),
                found.version.empty() ? "–" : found.version, program);
   }
@@ -60,6 +66,8 @@ void print_json(const std::vector<machine::FoundInterpreter>& all) {
                    {"program", found.interpreter.program},
                    {"path", found.path},
                    {"version", found.version},
+                   {"kept", found.interpreter.is_kept()},
+                   {"workers", found.interpreter.keeping.workers},
                    {"package", found.interpreter.package}});
   fmt::print("{}\n", out.dump(2));
 }

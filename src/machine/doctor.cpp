@@ -20,6 +20,7 @@
 #include "core/text/text.hpp"
 #include "machine/foreign_rules.hpp"
 #include "machine/packages.hpp"
+#include "machine/php.hpp"
 #include "machine/port_holder.hpp"
 #include "machine/probe.hpp"
 #include "run/script_order.hpp"
@@ -146,6 +147,8 @@ Check check_interpreters(const sites::Surroundings& in) {
     }
   }
   check.state = std::to_string(found) + " found" + (missing.empty() ? "" : "; not installed: " + missing);
+  for (Finding& finding : body_contradictions(in.settings, in.search_path))
+    check.findings.push_back(finding_in(std::move(finding), in.settings.file));
   return check;
 }
 

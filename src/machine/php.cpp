@@ -4,15 +4,20 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <boost/asio/co_spawn.hpp>
+#include <boost/asio/io_context.hpp>
 #include <boost/asio/this_coro.hpp>
 #include <ctime>
 #include <filesystem>
 #include <system_error>
 
+#include "core/files/beneath.hpp"
 #include "core/files/content.hpp"
 #include "core/files/paths.hpp"
 #include "core/script/interpreters.hpp"
 #include "core/text/json.hpp"
+#include "core/text/text.hpp"
+#include "machine/environment.hpp"
 #include "machine/instance.hpp"
 #include "machine/probe.hpp"
 
@@ -88,6 +93,72 @@ asio::awaitable<std::optional<PhpFacts>> ask_php(run::RunSet& runs, run::KeptOrd
   out.post_size = size_in(said, "post");
   out.upload_size = size_in(said, "upload");
   co_return out;
+}
+
+namespace {
+
+/// A bound on a body, as whoever set it would write it.
+struct Bound {
+  std::string who;
+  std::string key;
+  std::uint64_t bytes;
+};
+
+/// The finding for the `larger` bound that the `smaller` one takes the meaning from; nullopt if it does not.
+std::optional<Finding> contradiction(const Bound& larger, const Bound& smaller, const std::string& site) {
+  if (larger.bytes <= smaller.bytes) return std::nullopt;
+  Finding out{Code::body_limits_differ,
+              {{"larger_who", larger.who},
+               {"larger", text::format_limit(larger.bytes)},
+               {"larger_key", larger.key},
+               {"smaller_who", smaller.who},
+               {"smaller", text::format_limit(smaller.bytes)},
+               {"smaller_key", smaller.key}}};
+  if (!site.empty()) out.facts.emplace_back("site", site);
+  return out;
+}
+
+/// Those of the PHP that runs by `rule`, for `site` if that has its own.
+void add_contradictions(const Settings& settings, const script::Interpreter& rule, const Site& site,
+                        const std::string& named, const std::string& search_path, std::vector<Finding>& out) {
+  const std::string program = files::find_program(rule.program, search_path);
+  if (!rule.is_php() || !rule.keeping.workers.empty() || program.empty()) return;
+  std::optional<PhpFacts> facts;
+  asio::io_context context(1);
+  run::RunSet runs(context.get_executor());
+  auto order = run::kept_order(settings, site, rule, program, {passed_on(), {}});
+  if (::access(order.folder.c_str(), X_OK) != 0) order.folder = "/";
+  asio::co_spawn(context, ask_php(runs, order), [&](const std::exception_ptr&, std::optional<PhpFacts> said) {
+    facts = std::move(said);
+    context.stop();
+  });
+  context.run();
+  if (!facts || !facts->post_size || !facts->upload_size) return;
+  const Bound server{"the server", "body", settings.limits.body};
+  const Bound post{rule.language, "post_max_size", *facts->post_size};
+  const Bound upload{rule.language, "upload_max_filesize", *facts->upload_size};
+  const auto add = [&](const Bound& larger, const Bound& smaller) {
+    if (auto found = contradiction(larger, smaller, named)) out.push_back(std::move(*found));
+  };
+  add(upload, post);
+  add(post, server);
+  // As they come, PHP takes less than the server does, and nobody has asked for more.
+  if (settings.limits.body != Limits().body) add(server, post);
+}
+
+}  // namespace
+
+std::vector<Finding> body_contradictions(const Settings& settings, const std::string& search_path) {
+  std::vector<Finding> out;
+  Site anywhere;
+  anywhere.document_root = "/";
+  for (const script::Interpreter& rule : settings.interpreters)
+    add_contradictions(settings, rule, anywhere, "", search_path, out);
+  for (const Site& site : settings.sites)
+    for (const script::Interpreter& rule : site.own_languages)
+      if (std::find(settings.interpreters.begin(), settings.interpreters.end(), rule) == settings.interpreters.end())
+        add_contradictions(settings, rule, site, site.name, search_path, out);
+  return out;
 }
 
 asio::awaitable<void> watch_files(run::RunSet& runs, std::shared_ptr<run::KeptPool> pool) {

@@ -18,7 +18,9 @@
 #include "core/text/json.hpp"
 #include "core/text/text.hpp"
 #include "machine/packages.hpp"
+#include "run/fastcgi_run.hpp"
 #include "run/script_order.hpp"
+#include "run/workers.hpp"
 
 namespace porter::machine {
 
@@ -168,9 +170,14 @@ std::optional<std::string> Rehearsal::run_script(const sites::ScriptFound& scrip
                                  true};
   run::ScriptInput input;
   if (request_.has_body) input = {run::InputKind::file, files::unnamed_file(request_.body), request_.body.size()};
-  auto order = run::order_script(asked, std::move(input), in_.settings.limits);
+  const bool has_workers = run::is_kept(asked) && !script.rule->keeping.workers.empty();
+  auto order = run::order_script(asked, std::move(input), in_.settings.limits, nullptr,
+                                 has_workers ? run::Runs::kept : run::Runs::fresh);
   out.environment = order.run.environment.list();
-  auto started = run::ScriptRun::start(context_.get_executor(), runs_, std::move(order));
+  // A process of its own says all that one that is kept would, and how it ends besides. Workers of others may be where
+  // there is no such program.
+  auto started = has_workers ? hand_to_worker(*script.rule, order)
+                             : run::ScriptRun::start(context_.get_executor(), runs_, std::move(order));
   if (auto* const finding = std::get_if<Finding>(&started)) {
     out.fail_by(std::move(*finding));
     return std::nullopt;
@@ -184,6 +191,32 @@ std::optional<std::string> Rehearsal::run_script(const sites::ScriptFound& scrip
   });
   context_.run();
   return location;
+}
+
+std::variant<std::shared_ptr<run::ScriptRun>, Finding> Rehearsal::hand_to_worker(const script::Interpreter& rule,
+                                                                                 run::ScriptOrder& order) {
+  run::Workers workers(rule.keeping.workers);
+  std::variant<std::shared_ptr<run::FastCgiPeer>, Finding> reached;
+  context_.restart();
+  asio::co_spawn(context_, workers.reach(), [&](const std::exception_ptr& error, auto result) {
+    context_.stop();
+    if (error) std::rethrow_exception(error);
+    reached = std::move(result);
+  });
+  context_.run();
+  if (auto* const finding = std::get_if<Finding>(&reached)) {
+    finding->facts.emplace_back("file", order.script.path);
+    return std::move(*finding);
+  }
+  run::directive_parameters(rule).each(
+      [&](std::string_view name, std::string_view value) { order.run.environment.add(name, value); });
+  run::FastCgiRun::Order request{order.run.environment, order.run.input};
+  request.input_file = std::move(order.run.input_file);
+  request.error_stream_limit = order.limits.error_stream;
+  const auto& peer = std::get<std::shared_ptr<run::FastCgiPeer>>(reached);
+  auto source = run::FastCgiRun::begin(context_.get_executor(), runs_, peer, request);
+  if (source) return std::make_shared<run::ScriptRun>(std::move(source), order);
+  return Finding{Code::fastcgi_closed, {{"program", peer->name()}, {"file", order.script.path}}};
 }
 
 asio::awaitable<void> Rehearsal::take_answer(std::shared_ptr<run::ScriptRun> run, Rehearsed& out,

@@ -88,6 +88,9 @@ class Rehearsal {
   std::optional<sites::Outcome> redirect_to(const std::string& location, Rehearsed& out);
   void show(const sites::Outcome& outcome, Rehearsed& out) const;
   std::optional<std::string> run_script(const sites::ScriptFound& script, Rehearsed& out);
+  /// Begins the run at a worker that others have started.
+  std::variant<std::shared_ptr<run::ScriptRun>, Finding> hand_to_worker(const script::Interpreter& rule,
+                                                                        run::ScriptOrder& order);
   boost::asio::awaitable<void> take_answer(std::shared_ptr<run::ScriptRun> run, Rehearsed& out,
                                            std::optional<std::string>& location);
 

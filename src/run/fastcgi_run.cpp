@@ -22,7 +22,7 @@
 namespace porter::run {
 namespace {
 
-constexpr std::size_t kReadAhead = 64 * 1024;
+constexpr std::size_t kReadAhead = FastCgiPeer::kReadAhead;
 /// Bytes of input in one record: with its header they are a page more than a program mostly reads at once.
 constexpr std::size_t kPieceOfInput = 32 * 1024;
 /// A run that nobody wants any more mostly ends by itself, and so its process need not be replaced.
@@ -57,20 +57,16 @@ std::shared_ptr<FastCgiRun> FastCgiRun::begin(const asio::any_io_executor& execu
     fastcgi::append_end_of_stream(run->unsent_, fastcgi::RecordType::input, run->request_);
     run->input_ = Input::closed;
   }
-  ssize_t sent = 0;
-  do sent = ::send(peer->connection().native_handle(), run->unsent_.data(), run->unsent_.size(), MSG_NOSIGNAL);
-  while (sent < 0 && errno == EINTR);
-  if (sent < 0 && errno != EAGAIN) {
+  if (order.another && order.input == InputKind::nothing) run->request_text_ = run->unsent_;
+  if (!run->send_beginning()) {
     run->peer_.reset();
     return nullptr;
   }
-  run->unsent_.erase(0, static_cast<std::size_t>(std::max<ssize_t>(sent, 0)));
+  run->another_ = std::move(order.another);
   run->input_file_ = std::move(order.input_file);
   run->ticket_ = std::move(order.ticket);
   run->note_long_ = std::move(order.note_long);
-  peer->when_ended([weak = std::weak_ptr(run)] {
-    if (const auto self = weak.lock()) self->process_ended();
-  });
+  run->watch_peer();
   set.add(run);
   if (order.input == InputKind::file) {
     asio::co_spawn(executor, run->feed_file(), [run](const std::exception_ptr& failure) {
@@ -83,6 +79,21 @@ std::shared_ptr<FastCgiRun> FastCgiRun::begin(const asio::any_io_executor& execu
     });
   }
   return run;
+}
+
+bool FastCgiRun::send_beginning() {
+  ssize_t sent = 0;
+  do sent = ::send(peer_->connection().native_handle(), unsent_.data(), unsent_.size(), MSG_NOSIGNAL);
+  while (sent < 0 && errno == EINTR);
+  if (sent < 0 && errno != EAGAIN) return false;
+  unsent_.erase(0, static_cast<std::size_t>(std::max<ssize_t>(sent, 0)));
+  return true;
+}
+
+void FastCgiRun::watch_peer() {
+  peer_->when_ended([weak = weak_from_this()] {
+    if (const auto self = weak.lock()) self->process_ended();
+  });
 }
 
 FastCgiRun::FastCgiRun(const asio::any_io_executor& executor, RunSet& set, std::shared_ptr<FastCgiPeer> peer,
@@ -282,7 +293,7 @@ std::optional<std::size_t> FastCgiRun::take(std::span<char> buffer) {
     take_part(*part, buffer, taken);
   }
   if (taken > 0) return taken;
-  if (has_output_ended_ || has_ended() || is_cut_) return 0;
+  if (has_output_ended_ || has_ended() || (is_cut_ && !may_begin_again())) return 0;
   return std::nullopt;
 }
 
@@ -290,14 +301,23 @@ asio::awaitable<std::optional<std::size_t>> FastCgiRun::read_by(std::span<char> 
   const auto self = shared_from_this();
   for (;;) {
     if (const auto taken = take(buffer)) co_return *taken;
-    if (!bytes_) bytes_ = std::make_unique_for_overwrite<char[]>(kReadAhead);
+    if (is_cut_) {
+      // How its process has ended tells whether another one may be asked.
+      if (time <= Clock::now()) co_return std::nullopt;
+      patience_.expires_at(std::min(time, terminate_at_));
+      is_reading_ = true;
+      co_await patience_.async_wait(kAwait);
+      is_reading_ = false;
+      continue;
+    }
     const auto peer = peer_;
+    char* const bytes = peer->read_ahead();
     boost::system::error_code error;
     std::size_t got = 0;
     // Of a header that has come in part, that part is kept.
     const std::size_t kept = unread_.size();
-    if (kept > 0) std::memmove(bytes_.get(), unread_.data(), kept);
-    char* const space = bytes_.get() + kept;
+    if (kept > 0) std::memmove(bytes, unread_.data(), kept);
+    char* const space = bytes + kept;
     if (is_process_gone_) {
       // What lies here is all, even where something that it has started holds the connection open.
       const ssize_t read = ::read(peer->connection().native_handle(), space, kReadAhead - kept);
@@ -317,7 +337,7 @@ asio::awaitable<std::optional<std::size_t>> FastCgiRun::read_by(std::span<char> 
       is_reading_ = false;
       if (is_bounded) patience_.cancel();
     }
-    unread_ = {bytes_.get(), kept + got};
+    unread_ = {bytes, kept + got};
     if (!error) continue;
     if (error != asio::error::operation_aborted) {
       if (is_connected()) was_cut();
@@ -386,7 +406,55 @@ void FastCgiRun::terminate() {
   set_.look_by(peer->look(Clock::now()));
 }
 
+bool FastCgiRun::may_begin_again() const {
+  return another_ && peer_ && !request_text_.empty() && peer_->ends_between_runs() && !has_answered_ && !failure_ &&
+         !is_stopped_ && !was_too_slow_ && !was_over_time_;
+}
+
+bool FastCgiRun::begin_again() {
+  const auto another = std::exchange(another_, nullptr);
+  const auto last = std::exchange(peer_, nullptr);
+  last->when_ended(nullptr);
+  last->give_back(FastCgiPeer::Left::spoilt);
+  const auto next = another();
+  // Without another one the end of this one is all there is to tell.
+  if (!next) return false;
+  peer_ = next;
+  request_ = next->next_request();
+  reader_ = fastcgi::AnswerReader(request_);
+  for (std::size_t at = 0; at + fastcgi::kHeaderSize <= request_text_.size();) {
+    auto header = fastcgi::parse_header(std::string_view(request_text_).substr(at));
+    header->request = request_;
+    const auto bytes = header->bytes();
+    request_text_.replace(at, bytes.size(), bytes.data(), bytes.size());
+    at += bytes.size() + header->content_length + header->padding_length;
+  }
+  unsent_ = std::exchange(request_text_, {});
+  if (!send_beginning()) return false;
+  watch_peer();
+  is_cut_ = is_process_gone_ = false;
+  unread_ = {};
+  terminate_at_ = Clock::time_point::max();
+  if (!unsent_.empty()) {
+    asio::co_spawn(executor_, flush(), [self = shared_from_this()](const std::exception_ptr& failure, bool) {
+      if (failure) self->stop();
+    });
+  }
+  patience_.cancel();
+  return true;
+}
+
 void FastCgiRun::settle() {
+  if (may_begin_again() && peer_->process() != nullptr && peer_->process()->has_ended() &&
+      peer_->process()->end().exit_status == 0) {
+    if (begin_again()) return;
+    if (!peer_) {
+      // Nobody has it any more.
+      failure_ = Finding{Code::fastcgi_closed, {{"program", "The interpreter"}}};
+      end_of_run();
+      return;
+    }
+  }
   Process* const process = peer_->process();
   take_error_text();
   if (process != nullptr && process->has_ended()) {
@@ -409,17 +477,24 @@ void FastCgiRun::settle() {
 
 void FastCgiRun::over(FastCgiPeer::Left left) {
   take_error_text();
-  if (error_text_.size() > error_stream_limit_) error_text_.erase(0, error_text_.size() - error_stream_limit_);
-  end_.duration = std::chrono::duration_cast<std::chrono::milliseconds>(Clock::now() - begun_);
   end_.processor_time = std::chrono::duration_cast<std::chrono::microseconds>(peer_->processor_time());
-  when_long_ = nullptr;
-  note_long_ = nullptr;
-  ticket_.reset();
-  noted_.reset();
   if (is_reading_ || is_writing_) wake();
   const auto peer = std::exchange(peer_, nullptr);
   peer->when_ended(nullptr);
+  // Before all else: others may wait for it.
   peer->give_back(left);
+  end_of_run();
+}
+
+void FastCgiRun::end_of_run() {
+  if (error_text_.size() > error_stream_limit_) error_text_.erase(0, error_text_.size() - error_stream_limit_);
+  end_.duration = std::chrono::duration_cast<std::chrono::milliseconds>(Clock::now() - begun_);
+  when_long_ = nullptr;
+  note_long_ = nullptr;
+  another_ = nullptr;
+  ticket_.reset();
+  noted_.reset();
+  patience_.cancel();
   const auto self = shared_from_this();
   ended_.set();
   set_.remove(*this);

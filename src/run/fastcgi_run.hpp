@@ -36,6 +36,9 @@ class FastCgiPeer {
   virtual asio::posix::stream_descriptor& connection() = 0;
   /// The number of the request on its connection, from 1 on.
   virtual std::uint16_t next_request() = 0;
+  /// Where what comes over the connection is read to, kReadAhead bytes.
+  virtual char* read_ahead() = 0;
+  static constexpr std::size_t kReadAhead = 64 * 1024;
   virtual fastcgi::Connection then() const = 0;
   /// Who answers, for a person: the program, or the address of one that others have started.
   virtual std::string name() const = 0;
@@ -44,6 +47,8 @@ class FastCgiPeer {
   virtual bool is_first_run() const { return false; }
   /// The how-manieth run of the process this is; 0: nobody counts them.
   virtual std::uint64_t number_of_run() const { return 0; }
+  /// True if it ends by itself only when it has no request, so that one that has come meanwhile was not read.
+  virtual bool ends_between_runs() const { return false; }
   /// The process that answers; null: it is another's. It may have ended.
   virtual Process* process() { return nullptr; }
   /// Ends what answers, which has no other way to end a request.
@@ -72,6 +77,8 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
     files::Descriptor input_file{};              ///< For InputKind::file.
     std::size_t error_stream_limit = 64 * 1024;  ///< Bytes kept of the error stream: its end.
     std::size_t processor_time = 0;              ///< Seconds that it may compute; 0: any.
+    /// Whom to hand the request to, once, should `peer` end by itself before it has read it; null: nobody is free.
+    std::function<std::shared_ptr<FastCgiPeer>()> another{};
     Gate::Ticket ticket{};  ///< Let go of when the run has ended; null: its turn is the peer itself.
     /// Called once it has lasted longer than most do: from then on it counts among all runs. Null: there are too many.
     std::function<Gate::Ticket()> note_long{};
@@ -127,9 +134,18 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   /// What was sent is no answer to the request.
   void fail(Finding finding);
   void terminate();
+  /// True if the request was not read, and another peer may be asked.
+  bool may_begin_again() const;
+  /// Hands the request to another peer. False: there is none.
+  bool begin_again();
   /// Makes up what is known of an end that was not told, and is over.
   void settle();
   void over(FastCgiPeer::Left left);
+  /// What follows once nobody has the request any more.
+  void end_of_run();
+  /// Sends what goes at once of the request. False: nobody is there.
+  bool send_beginning();
+  void watch_peer();
   /// Has whoever waits for the connection look again.
   void wake();
   bool is_connected() const { return peer_ != nullptr && !is_cut_; }
@@ -154,8 +170,7 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   bool is_stopped_ = false;
   bool was_too_slow_ = false;
   bool was_over_time_ = false;  ///< It was ended for its processor time.
-  std::unique_ptr<char[]> bytes_;
-  std::string_view unread_;     ///< Of what was received.
+  std::string_view unread_;     ///< Of what was received, in the peer's memory.
   std::string_view left_over_;  ///< Of the output, for which there was no room.
   std::string error_text_;
   std::optional<Finding> failure_;
@@ -164,6 +179,8 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   asio::steady_timer patience_;
   std::function<void()> when_long_;
   std::function<Gate::Ticket()> note_long_;
+  std::function<std::shared_ptr<FastCgiPeer>()> another_;
+  std::string request_text_;  ///< What was sent, while it may be sent again.
   Gate::Ticket ticket_;
   Gate::Ticket noted_;  ///< Among all runs.
   Clock::time_point deadline_ = Clock::time_point::max();

@@ -76,6 +76,7 @@ KeptOrder kept_order(const Settings& settings, const Site& site, const script::I
   if (!out.workers.empty()) return out;
   Limits limits = settings.limits;
   for (const auto& [name, value] : rule.limits) set_limit(limits, name, value);
+  out.is_php = rule.is_php();
   out.program = program;
   out.arguments = {program};
   out.arguments.insert(out.arguments.end(), rule.arguments.begin(), rule.arguments.end());

@@ -12,8 +12,9 @@
 namespace porter::run {
 
 struct KeptOrder {
-  std::string site;                      ///< Its name.
-  std::string language;                  ///< As the settings call it.
+  std::string site;      ///< Its name.
+  std::string language;  ///< As the settings call it.
+  bool is_php = false;
   std::string program;                   ///< The full path; empty where others start it.
   std::vector<std::string> arguments;    ///< argv, argv[0] included.
   std::vector<std::string> environment;  ///< "NAME=value"

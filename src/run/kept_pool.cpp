@@ -7,6 +7,13 @@
 #include <utility>
 
 namespace porter::run {
+namespace {
+
+/// How long those at other threads may have waited while those at its own are served by a process: it costs as much as
+/// several short runs to move it.
+constexpr std::chrono::milliseconds kFarWait{10};
+
+}  // namespace
 
 /// A process while a run has it.
 class PoolPeer : public FastCgiPeer {
@@ -23,12 +30,14 @@ class PoolPeer : public FastCgiPeer {
     if (++process_->last_request == 0) process_->last_request = 1;
     return process_->last_request;
   }
+  char* read_ahead() override { return process_->read_ahead(); }
   fastcgi::Connection then() const override { return fastcgi::Connection::stays; }
   std::string name() const override { return share_->pool()->order().program; }
   bool is_first_run() const override { return process_->runs == 1; }
   std::uint64_t number_of_run() const override { return process_->runs; }
+  bool ends_between_runs() const override { return share_->pool()->order().is_php; }
   Process* process() override { return &process_->process(); }
-  void terminate() override { process_->terminate(); }
+  void terminate() override { process_->process().kill(); }
   Clock::time_point look(Clock::time_point now) override { return process_->look(now); }
   std::chrono::nanoseconds processor_time() override { return process_->processor_time_since_last(); }
   std::string take_error_text() override {
@@ -244,13 +253,22 @@ void KeptShare::put_down(std::unique_ptr<KeptProcess> process) {
   if (pool_->waiting_count_ > 0) serve_waiting();
 }
 
+std::deque<std::shared_ptr<KeptTurn>>::iterator KeptShare::first_to_come() {
+  auto& waiting = pool_->waiting_;
+  if (Clock::now() >= waiting.front()->since_ + kFarWait) return waiting.begin();
+  const auto near =
+      std::find_if(waiting.begin(), waiting.end(), [this](const auto& turn) { return turn->share_.get() == this; });
+  return near == waiting.end() ? waiting.begin() : near;
+}
+
 std::shared_ptr<KeptTurn> KeptShare::next_turn(std::unique_ptr<KeptProcess>& process) {
   const std::lock_guard lock(pool_->mutex_);
   // What is idle elsewhere comes first, and will be handed over there.
   const bool may_start = pool_->processes_ < pool_->order_.processes && pool_->idle_ == 0;
   if (pool_->waiting_.empty() || (idle_.empty() && !may_start)) return nullptr;
-  auto turn = std::move(pool_->waiting_.front());
-  pool_->waiting_.pop_front();
+  const auto first = first_to_come();
+  auto turn = std::move(*first);
+  pool_->waiting_.erase(first);
   pool_->waiting_count_ = pool_->waiting_.size();
   if (!idle_.empty()) {
     process = std::move(idle_.back());
@@ -264,25 +282,31 @@ std::shared_ptr<KeptTurn> KeptShare::next_turn(std::unique_ptr<KeptProcess>& pro
   return turn;
 }
 
+void KeptTurn::come(std::unique_ptr<KeptProcess> process) {
+  process_ = std::move(process);
+  has_come_ = true;
+  try {
+    if (const auto then = std::exchange(when_come_, nullptr)) then();
+  } catch (const std::exception&) {
+    // Whoever waits tries again.
+  }
+  called_.set();
+}
+
 void KeptShare::serve_waiting() {
   for (;;) {
     std::unique_ptr<KeptProcess> process;
     auto turn = next_turn(process);
     if (!turn) return;
-    const auto come = [](KeptTurn& waiting, std::unique_ptr<KeptProcess> set_aside) {
-      waiting.process_ = std::move(set_aside);
-      waiting.has_come_ = true;
-      waiting.called_.set();
-    };
     if (process) process->ended = nullptr;
     const auto share = turn->share_;
     if (share.get() == this) {
-      come(*turn, std::move(process));
+      turn->come(std::move(process));
       continue;
     }
     if (process) process->detach();
     // The place ends on the thread that it is for, so nothing of it stays here.
-    asio::post(share->executor_, [share, come, turn = std::move(turn),
+    asio::post(share->executor_, [share, turn = std::move(turn),
                                   moved = std::make_shared<std::unique_ptr<KeptProcess>>(std::move(process))] {
       auto& other = *moved;
       if (other && other->attach(share->executor_) != 0) {
@@ -290,7 +314,7 @@ void KeptShare::serve_waiting() {
         other.reset();
         turn->may_start_ = true;
       }
-      come(*turn, std::move(other));
+      turn->come(std::move(other));
     });
   }
 }

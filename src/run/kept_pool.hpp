@@ -86,6 +86,9 @@ class KeptTurn : public std::enable_shared_from_this<KeptTurn> {
   KeptTurn(const KeptTurn&) = delete;
   KeptTurn& operator=(const KeptTurn&) = delete;
 
+  /// Calls `then` as soon as a process is set aside, before whoever waits goes on: it may take it at once, so that the
+  /// process is not idle meanwhile.
+  void when_come(std::function<void()> then) { when_come_ = std::move(then); }
   /// Waits for a process, until `time` at most. True: KeptShare::take() may be tried again, and one is set aside.
   asio::awaitable<bool> come_by(Clock::time_point time);
   /// Leaves the queue at once; come_by() returns.
@@ -95,7 +98,11 @@ class KeptTurn : public std::enable_shared_from_this<KeptTurn> {
   friend class KeptShare;
   friend class KeptPool;
 
+  void come(std::unique_ptr<KeptProcess> process);
+
   std::shared_ptr<KeptShare> share_;
+  std::function<void()> when_come_;
+  const Clock::time_point since_ = Clock::now();
   Event called_;
   bool has_come_ = false;
   bool may_start_ = false;                ///< It is counted already.
@@ -140,6 +147,8 @@ class KeptShare : public std::enable_shared_from_this<KeptShare> {
   std::unique_ptr<KeptProcess> take_idle(std::uint64_t generation, bool& is_counted);
   /// True if it can take another run, of processes of that generation.
   static bool is_ready(KeptProcess& process, std::uint64_t generation);
+  /// With the pool's lock held, and somebody waiting: who comes next.
+  std::deque<std::shared_ptr<KeptTurn>>::iterator first_to_come();
   /// What is in the way of those that wait: a process for the first, or leave to start one. Null: nobody, or nothing.
   std::shared_ptr<KeptTurn> next_turn(std::unique_ptr<KeptProcess>& process);
   std::shared_ptr<FastCgiPeer> lend(std::unique_ptr<KeptProcess> process);

@@ -20,6 +20,7 @@
 
 #include "core/files/descriptor.hpp"
 #include "run/event.hpp"
+#include "run/fastcgi_run.hpp"
 #include "run/kept_order.hpp"
 #include "run/process.hpp"
 
@@ -48,7 +49,8 @@ class KeptProcess {
   /// What comes next is sent on another connection.
   void disconnect();
 
-  /// Asks it to end (SIGTERM), and ends it (SIGKILL) by the next look() but a moment later.
+  /// Asks it to end (SIGTERM), and ends it (SIGKILL) by a look() a moment later. For one without work: in the middle of
+  /// a run PHP takes the request for a reason to wake up and go on.
   void terminate();
   /// Does what is due at `now`; when to look again.
   Clock::time_point look(Clock::time_point now) { return process_->look(now); }
@@ -60,6 +62,11 @@ class KeptProcess {
   bool has_error_text() const { return !error_text_.empty(); }
 
   Process& process() { return *process_; }
+  /// Room for what comes over the connection.
+  char* read_ahead() {
+    if (!read_ahead_) read_ahead_ = std::make_unique_for_overwrite<char[]>(FastCgiPeer::kReadAhead);
+    return read_ahead_.get();
+  }
   bool has_ended() const { return process_->has_ended(); }
   /// The processor time that it has used since this was asked last.
   std::chrono::nanoseconds processor_time_since_last();
@@ -90,6 +97,7 @@ class KeptProcess {
   std::optional<asio::posix::stream_descriptor> error_watch_;
   files::Descriptor detached_connection_;
   std::shared_ptr<bool> alive_ = std::make_shared<bool>(true);  ///< For handlers that come too late.
+  std::unique_ptr<char[]> read_ahead_;
   std::string error_text_;
   std::chrono::nanoseconds last_processor_time_{0};
 };

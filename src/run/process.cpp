@@ -192,6 +192,7 @@ std::variant<std::unique_ptr<Process>, StartError> Process::start(StartOrder ord
   if (const auto* const failure = std::get_if<StartError>(&started)) return *failure;
   process->id_ = std::get<pid_t>(started);
   process->kin_.set_leader(process->id_);
+  if (::clock_getcpuclockid(process->id_, &process->clock_) != 0) process->clock_ = 0;
   return process;
 }
 
@@ -206,6 +207,12 @@ void Process::terminate(Clock::duration grace) {
   if (is_terminating() || has_ended()) return;
   kin_.signal(SIGTERM);
   kill_time_ = Clock::now() + grace;
+}
+
+void Process::kill() {
+  if (has_ended()) return;
+  kill_time_ = Clock::time_point::max();
+  kin_.signal(SIGKILL);
 }
 
 Process::Clock::time_point Process::look(Clock::time_point now) {
@@ -246,9 +253,8 @@ files::Descriptor Process::watch() const {
 }
 
 std::optional<std::chrono::nanoseconds> Process::processor_time() const {
-  clockid_t clock{};
   timespec used{};
-  if (has_ended() || ::clock_getcpuclockid(id_, &clock) != 0 || ::clock_gettime(clock, &used) != 0) return std::nullopt;
+  if (has_ended() || clock_ == 0 || ::clock_gettime(clock_, &used) != 0) return std::nullopt;
   return std::chrono::seconds(used.tv_sec) + std::chrono::nanoseconds(used.tv_nsec);
 }
 

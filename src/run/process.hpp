@@ -93,6 +93,8 @@ class Process {
   Clock::time_point begun() const { return begun_; }
   /// Asks it and its kin to end (SIGTERM); look() ends them after `grace` (SIGKILL) if it is still there.
   void terminate(Clock::duration grace = std::chrono::seconds(2));
+  /// Ends it and its kin (SIGKILL).
+  void kill();
   bool is_terminating() const { return kill_time_ != Clock::time_point::max(); }
   /// Does what is due at `now`, and tells when to look again; max: there is nothing to be done at any time.
   Clock::time_point look(Clock::time_point now);
@@ -109,6 +111,7 @@ class Process {
 
   Kin kin_;
   pid_t id_ = 0;
+  clockid_t clock_ = 0;  ///< Of its processor time; 0: there is none.
   Clock::time_point begun_ = Clock::now();
   Clock::time_point kill_time_ = Clock::time_point::max();
   std::optional<ProcessEnd> end_;

@@ -124,7 +124,8 @@ script::Caller caller_of(const std::string& client_address, std::uint16_t client
   return caller;
 }
 
-ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const Limits& limits, Gate::Ticket ticket) {
+ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const Limits& limits, Gate::Ticket ticket,
+                         Runs runs) {
   ScriptOrder order{.script = request.script,
                     .runner = request.runner,
                     .document_root = request.site.document_root,
@@ -138,7 +139,7 @@ ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const 
     for (const auto& [name, value] : request.script.rule->limits) set_limit(order.limits, name, value);
   if (request.site.unhurried) order.limits.first_byte = order.limits.total_time = kUnhurried;
   RunOrder& run = order.run;
-  set_command(run, request);
+  if (runs == Runs::fresh) set_command(run, request);
   run.environment = environment_of(request, input.length);
   run.folder = files::folder_of(request.script.path);
   run.input = input.kind;

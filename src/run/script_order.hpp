@@ -83,9 +83,9 @@ struct ScriptOrder {
 };
 
 /// The order for `request`, with `input` to be read and `limits` as the settings have them. `ticket` is held until the
-/// run has ended.
+/// run has ended. For one that is kept there is no command, which it was started with before.
 ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const Limits& limits,
-                         Gate::Ticket ticket = {});
+                         Gate::Ticket ticket = {}, Runs runs = Runs::fresh);
 
 /// Who calls, as a script is told: the ends of the connection, and the host that was asked for, or the address if it
 /// was none.

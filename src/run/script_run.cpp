@@ -118,7 +118,8 @@ asio::awaitable<bool> ScriptRun::read_head() {
     // What comes after the first part of a page without a head is read, so that the script can end, and dropped.
     if (pending_.size() < limits_.answer_head) pending_.append(space.data(), got);
     if (is_no_head) continue;
-    if (const auto length = script::script_head_length(pending_)) {
+    // However much has come at once, a head that is too large is not taken.
+    if (const auto length = script::script_head_length(pending_); length && *length <= limits_.answer_head) {
       auto parsed = script::parse_script_head(std::string_view(pending_).substr(0, *length));
       if (auto* const good = std::get_if<script::ScriptHead>(&parsed)) {
         report_.head = std::move(*good);

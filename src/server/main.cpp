@@ -26,6 +26,7 @@
 #include "core/text/text.hpp"
 #include "machine/environment.hpp"
 #include "machine/foreign_rules.hpp"
+#include "machine/php.hpp"
 #include "machine/port_holder.hpp"
 #include "machine/terminal.hpp"
 #include "run/kin.hpp"
@@ -131,6 +132,15 @@ std::optional<std::string> take_limits(const Options& options, Limits& limits) {
       return fmt::format("--limit {} is not NAME=NUMBER with one of the names {} and a number in its range.",
                          text::escape_line(limit), limit_names());
   return std::nullopt;
+}
+
+/// Empties what PHP keeps compiled if it has grown beyond all use, meanwhile.
+void tidy_up(Server& server) {
+  asio::co_spawn(server.context(), server.shared().helpers.run([folder = server.shared().supplies.opcodes] {
+    machine::trim_opcodes(folder);
+    return true;
+  }),
+                 [](const std::exception_ptr&, bool) {});
 }
 
 /// A server, and the ways by which it is steered.
@@ -263,6 +273,7 @@ int serve_folder(const Options& options) {
   fill(shared, journal, instance);
   Server server(shared, settings, std::move(std::get<std::vector<Entrance>>(opened)), thread_count(options));
   server.keep_warden(std::move(warden));
+  tidy_up(server);
   Steered steered(server, instance, nullptr);
   auto unsteered = machine::make_folders(instance);
   files::Descriptor lock;
@@ -354,6 +365,7 @@ int serve_settings(const Options& options) {
     start.remarks.push_back(sentence_of(problem.finding) + " " + remedy_of(problem.finding));
   Server server(shared, std::move(read.settings), std::move(*entrances), thread_count(options));
   server.keep_warden(std::move(warden));
+  tidy_up(server);
   Steered steered(server, instance, std::make_unique<Steering>(server, instance, std::move(read.text), read.standing));
   if (const auto wrong = steered.open()) return fail(1, *wrong);
   steered.open_console(server.snapshot().settings.console, start);

@@ -42,6 +42,7 @@ struct Served {
   std::shared_ptr<const Snapshot> snapshot;
   FileCache files;
   run::Runners runners;
+  files::ProgramsFound programs;
   struct Kept {
     const script::Interpreter* rule;
     std::string program;

@@ -198,6 +198,8 @@ void Worker::arm_sweep() {
 }
 
 void Worker::sweep() {
+  // A program that was installed or taken away is seen by then.
+  served_->programs.forget();
   const auto now = Clock::now();
   for (Connection* const connection : connections_) connection->check_deadlines(now);
   arm_sweep();

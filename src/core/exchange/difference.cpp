@@ -227,7 +227,8 @@ Json compare_runs(const Side& left, const Side& right, bool& is_alike) {
     const Run& a = left.runs[i];
     const Run& b = right.runs[i];
     for (const bool same : {tell("runner", text::to_utf8(a.runner), text::to_utf8(b.runner)),
-                            tell("exit status", optional_number(a.exit_status), optional_number(b.exit_status)),
+                            // What is kept tells of an exit status only where that is not 0.
+                            tell("exit status", a.exit_status.value_or(0), b.exit_status.value_or(0)),
                             tell("signal", optional_number(a.signal), optional_number(b.signal))})
       is_alike = is_alike && same;
     const auto errors = [](const Run& run) {

@@ -141,4 +141,10 @@ std::string find_program(const std::string& name, const std::string& search_path
   return {};
 }
 
+const std::string& ProgramsFound::find(const std::string& name, const std::string& search_path) {
+  std::string& path = found_[name];
+  if (path.empty()) path = find_program(name, search_path);
+  return path;
+}
+
 }  // namespace porter::files

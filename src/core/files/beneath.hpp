@@ -9,6 +9,7 @@
 
 #include <span>
 #include <string>
+#include <unordered_map>
 #include <variant>
 
 #include "core/files/descriptor.hpp"
@@ -68,5 +69,16 @@ std::variant<Descriptor, SystemError> reopen(const Descriptor& handle, const str
 /// The first file called `name` in the folders of `search_path` (separated by colons) that can be executed; `name`
 /// itself if it holds a slash and can be executed; else empty.
 std::string find_program(const std::string& name, const std::string& search_path);
+
+/// Remembers where programs were found, until it is told to forget: looking for one takes a look into each folder.
+class ProgramsFound {
+ public:
+  /// As find_program(); what was not found is looked for each time.
+  const std::string& find(const std::string& name, const std::string& search_path);
+  void forget() { found_.clear(); }
+
+ private:
+  std::unordered_map<std::string, std::string> found_;
+};
 
 }  // namespace porter::files

@@ -355,6 +355,13 @@ constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::settings_edit_refused, "settings-edit-refused", 409, "The settings were not changed", "{problem}.",
      "{advice}"},
 
+    {Code::body_limits_differ, "body-limits-contradict", 413, "The bounds of a body contradict each other",
+     "[Of the site {site}: ]Up to {larger} are taken by {larger_who} ({larger_key}), but only {smaller} by "
+     "{smaller_who} "
+     "({smaller_key}).",
+     "Let the bounds agree: body is one of the limits in the settings; those of PHP stand in the table of the "
+     "interpreter there, or in its php.ini:",
+     "settings = { post_max_size = \"100M\", upload_max_filesize = \"100M\" }"},
     {Code::port_taken, "port-taken", 500, "The port is taken", "Port {port} is taken by {holder}.",
      "Use another port[: uporter serve {folder_quoted} --port {other}], or end that program."},
     {Code::port_reserved, "port-reserved", 500, "A port of the administrator",

@@ -121,6 +121,7 @@ enum class Code {
   settings_ending_twice,
   settings_limit_range,
   settings_edit_refused,
+  body_limits_differ,
   // How the server stands in its machine.
   port_taken,
   port_reserved,

@@ -79,6 +79,7 @@ class Resolver {
   Resolver(const Surroundings& in, const Site& site, const Asked& asked)
       : settings_(in.settings),
         search_path_(in.search_path),
+        programs_(in.programs),
         site_(site),
         asked_(asked),
         parts_(asked.target.segments),
@@ -409,14 +410,19 @@ class Resolver {
   Outcome interpreted(const Entry& file, const script::Interpreter& interpreter) {
     say(file.path + " is a " + interpreter.language + " script.");
     if (auto refused = refuse_language(interpreter.language, file.path)) return std::move(*refused);
-    std::string program = files::find_program(interpreter.program, search_path_);
+    if (interpreter.is_kept() && !interpreter.keeping.workers.empty()) {
+      say("It is run by the workers at " + text::listed(interpreter.keeping.workers) + ".");
+      return found_script(file, interpreter.program, &interpreter);
+    }
+    std::string program = programs_ != nullptr ? programs_->find(interpreter.program, search_path_)
+                                               : files::find_program(interpreter.program, search_path_);
     if (program.empty()) {
       Finding missing = finding(Code::interpreter_not_installed,
                                 {{"file", file.path}, {"program", interpreter.program}, {"path", search_path_}});
       if (!interpreter.package.empty()) missing.facts.emplace_back("package", interpreter.package);
       return missing;
     }
-    say("It is run by " + program + ".");
+    say("It is run by " + program + (interpreter.is_kept() ? ", whose processes are kept." : "."));
     return found_script(file, std::move(program), &interpreter);
   }
 
@@ -650,6 +656,7 @@ class Resolver {
 
   const Settings& settings_;
   const std::string& search_path_;
+  files::ProgramsFound* const programs_;
   const Site& site_;
   const Asked& asked_;
   const std::vector<std::string>& parts_;

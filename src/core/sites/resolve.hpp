@@ -28,6 +28,7 @@ namespace porter::sites {
 struct Surroundings {
   const Settings& settings;
   const std::string& search_path;
+  files::ProgramsFound* programs = nullptr;  ///< Where they were found; null: each is looked for.
 };
 
 /// What is asked for.

@@ -78,7 +78,10 @@ sites::Route route_of(Turn& turn, sites::Asked::Near near) {
   const bool is_plain_host = request.head.count("Host") == 1 && !request.target.authority;
   const std::string_view field = request.head.field("Host").value_or("");
   const sites::Arrival arrival{*turn.listener(), request.host, is_plain_host ? turn.site_known_for(field) : nullptr};
-  sites::Route route = sites::route(surroundings_of(turn), arrival, {request.head.method, request.target, near});
+  sites::Surroundings in = surroundings_of(turn);
+  // All near names are looked for on a helper's thread, and what is remembered belongs to the worker's.
+  if (near == sites::Asked::Near::few) in.programs = &turn.served().programs;
+  sites::Route route = sites::route(in, arrival, {request.head.method, request.target, near});
   turn.set_site(route.site);
   if (route.site != nullptr && is_plain_host) turn.remember_host(field);
   return route;

@@ -31,16 +31,17 @@ class ScriptStart {
   asio::awaitable<Started> kept(run::ScriptOrder order);
   asio::awaitable<Started> by_worker(run::KeptShare& share, run::ScriptOrder order);
 
-  /// Notes what is run, and how, where that is kept.
-  void note_order(const run::ScriptOrder& order);
-
  private:
+  /// Notes what is run, and how, where that is recorded.
+  void note_order(const run::ScriptOrder& order);
   RunFacts& facts() { return turn_.exchange().runs[number_]; }
   run::Gate::Run run_at_gate() const { return {asked_.script.path, turn_.site().name, {}, 0, false}; }
   /// Waits for a turn at `gate`. Null: there is none, as `why` tells.
   asio::awaitable<run::Gate::Ticket> wait_for_turn(run::Gate& gate, NotStarted& why);
-  /// Waits for a process to be free. Null: there is none, as `why` tells.
-  asio::awaitable<std::shared_ptr<run::KeptTurn>> wait_for_process(run::KeptShare& share, NotStarted& why);
+  /// Hands the request to a process that is free, or to a new one, or to what is set aside for `place`. nullopt: none
+  /// is free.
+  std::optional<Started> hand_over(run::KeptShare& share, run::KeptTurn* place, const run::ScriptOrder& order,
+                                   run::FastCgiRun::Order& request);
   /// True if whoever waited has come to nothing: `came` in time or not.
   bool is_in_vain(bool came, run::Clock::time_point time, Code code, NotStarted& why);
   /// The finding for a script that has no turn, with those that have.
@@ -58,8 +59,11 @@ class ScriptStart {
 void ScriptStart::note_order(const run::ScriptOrder& order) {
   if (!turn_.is_recording()) return;
   auto facts_of_order = std::make_shared<RunOrderFacts>();
-  facts_of_order->command = order.run.program + '\0';
-  for (std::size_t i = 1; i < order.run.arguments.size(); ++i) facts_of_order->command += order.run.arguments[i] + '\0';
+  // A kept process was started before, with what it needs for all of its runs.
+  const bool is_own = !order.run.program.empty();
+  facts_of_order->command = (is_own ? order.run.program : asked_.script.interpreter) + '\0';
+  const auto& arguments = pool_ != nullptr ? pool_->order().arguments : order.run.arguments;
+  for (std::size_t i = 1; i < arguments.size(); ++i) facts_of_order->command += arguments[i] + '\0';
   facts_of_order->environment = order.run.environment.text();
   facts_of_order->folder = order.run.folder;
   facts().order = std::move(facts_of_order);
@@ -108,34 +112,57 @@ asio::awaitable<Started> ScriptStart::kept(run::ScriptOrder order) {
     co_return started;
   }
   pool_ = share.pool().get();
-  const run::ScriptOrder& script = order;
-  auto request = order_for(script);
+  note_order(order);
+  auto request = order_for(order);
   request.input_file = std::move(order.run.input_file);
-  std::shared_ptr<run::KeptTurn> place;
+  const auto waits_since = run::Clock::now();
+  std::optional<Started> started = hand_over(share, nullptr, order, request);
+  while (!started) {
+    NotStarted why;
+    const auto place = share.line_up(turn_.settings().limits.queue);
+    if (!place) co_return NotStarted{no_turn(Code::too_many_runs)};
+    // A process that has become free goes on with this request at once, and the coroutine when there is time for it.
+    place->when_come([&] { started = hand_over(share, place.get(), order, request); });
+    turn_.when_client_leaves([place] { place->give_up(); });
+    const auto time = waits_since + turn_.settings().limits.queue_time;
+    const bool has_come = co_await place->come_by(time);
+    place->when_come(nullptr);
+    facts().turn_wait = run::Clock::now() - waits_since;
+    if (is_in_vain(has_come, time, Code::waited_too_long, why)) {
+      if (started)
+        if (auto* const run = std::get_if<std::shared_ptr<run::ScriptRun>>(&*started)) (*run)->stop();
+      co_return std::move(why);
+    }
+    if (!started) started = hand_over(share, place.get(), order, request);
+  }
+  co_return std::move(*started);
+}
+
+std::optional<Started> ScriptStart::hand_over(run::KeptShare& share, run::KeptTurn* place,
+                                              const run::ScriptOrder& order, run::FastCgiRun::Order& request) {
   for (int attempt = 0; attempt < kMostAttempts; ++attempt) {
     const auto starts_at = run::Clock::now();
-    auto taken = share.take(place.get());
-    place.reset();
-    if (std::holds_alternative<run::KeptShare::NoneFree>(taken)) {
-      NotStarted why;
-      place = co_await wait_for_process(share, why);
-      facts().turn_wait += run::Clock::now() - starts_at;
-      if (!place) co_return std::move(why);
-      continue;
-    }
+    const auto taken = share.take(place);
+    if (std::holds_alternative<run::KeptShare::NoneFree>(taken)) return std::nullopt;
     if (const auto* const error = std::get_if<run::StartError>(&taken)) {
+      const std::string& program = asked_.script.interpreter;
       if (error->step == run::StartError::Step::resources)
-        co_return NotStarted{out_of_resources("start " + asked_.script.interpreter, error->number)};
-      co_return NotStarted{script::judge_start(asked_.script.interpreter, run::command_by_hand(asked_.script),
-                                               error->number, run::start_of(asked_.script.interpreter))};
+        return NotStarted{out_of_resources("start " + program, error->number)};
+      return NotStarted{
+          script::judge_start(program, run::command_by_hand(asked_.script), error->number, run::start_of(program))};
     }
-    const auto peer = std::get<std::shared_ptr<run::FastCgiPeer>>(std::move(taken));
+    const auto& peer = std::get<std::shared_ptr<run::FastCgiPeer>>(taken);
     if (peer->is_first_run()) facts().start = run::Clock::now() - starts_at;
     facts().kept = RunFacts::Kept{peer->process()->id(), peer->number_of_run(), {}};
+    request.another = [share = share.shared_from_this()]() -> std::shared_ptr<run::FastCgiPeer> {
+      auto other = share->take();
+      auto* const free = std::get_if<std::shared_ptr<run::FastCgiPeer>>(&other);
+      return free == nullptr ? nullptr : std::move(*free);
+    };
     auto source = run::FastCgiRun::begin(turn_.executor(), turn_.worker().runs(), peer, request);
-    if (source) co_return begun(std::move(source), script);
+    if (source) return begun(std::move(source), order);
   }
-  co_return NotStarted{
+  return NotStarted{
       Finding{Code::fastcgi_closed, {{"program", asked_.script.interpreter}, {"file", asked_.script.path}}}};
 }
 
@@ -143,6 +170,7 @@ asio::awaitable<Started> ScriptStart::by_worker(run::KeptShare& share, run::Scri
   const std::shared_ptr<run::Gate> gate = share.pool()->gate();
   pool_ = share.pool().get();
   NotStarted why;
+  note_order(order);
   auto request = order_for(order);
   request.ticket = gate->try_enter(run_at_gate());
   if (!request.ticket) {
@@ -200,19 +228,6 @@ asio::awaitable<run::Gate::Ticket> ScriptStart::wait_for_turn(run::Gate& gate, N
   co_return ticket;
 }
 
-asio::awaitable<std::shared_ptr<run::KeptTurn>> ScriptStart::wait_for_process(run::KeptShare& share, NotStarted& why) {
-  std::shared_ptr<run::KeptTurn> place = share.line_up(turn_.settings().limits.queue);
-  if (!place) {
-    why.finding = no_turn(Code::too_many_runs);
-    co_return nullptr;
-  }
-  turn_.when_client_leaves([place] { place->give_up(); });
-  const auto time = run::Clock::now() + turn_.settings().limits.queue_time;
-  const bool has_come = co_await place->come_by(time);
-  if (is_in_vain(has_come, time, Code::waited_too_long, why)) place.reset();
-  co_return place;
-}
-
 Finding ScriptStart::no_turn(Code code) const {
   constexpr std::size_t kMostNamed = 5;
   const auto bounds = turn_.snapshot().gate->bounds();
@@ -266,8 +281,7 @@ asio::awaitable<std::variant<std::shared_ptr<run::ScriptRun>, NotStarted>> start
     Started started = co_await start.fresh(std::move(input));
     co_return started;
   }
-  auto order = run::order_script(asked, std::move(input), turn.settings().limits);
-  start.note_order(order);
+  auto order = run::order_script(asked, std::move(input), turn.settings().limits, nullptr, run::Runs::kept);
   Started started = co_await start.kept(std::move(order));
   co_return started;
 }

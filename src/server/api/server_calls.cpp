@@ -55,8 +55,22 @@ asio::awaitable<Reply> Api::status(const Call&) {
       std::chrono::duration_cast<std::chrono::seconds>(std::chrono::system_clock::now() - server_.begun());
   Json interpreters = Json::array();
   for (const machine::FoundInterpreter& found : server_.interpreters())
-    interpreters.push_back(
-        {{"language", found.interpreter.language}, {"path", found.path}, {"version", found.version}});
+    interpreters.push_back({{"language", found.interpreter.language},
+                            {"path", found.path},
+                            {"version", found.version},
+                            {"kept", found.interpreter.is_kept()}});
+  Json pools = Json::array();
+  for (const auto& pool : server_.shared().pools.all()) {
+    const auto state = pool->state();
+    pools.push_back({{"site", text::to_utf8(pool->order().site)},
+                     {"language", text::to_utf8(pool->order().language)},
+                     {"processes", state.processes},
+                     {"most", pool->order().processes},
+                     {"idle", state.idle},
+                     {"waiting", pool->waiting()},
+                     {"runs", state.runs},
+                     {"workers", pool->order().workers}});
+  }
   Json facts = {{"state", server_.state()},
                 {"has_desktop", machine::has_display()},
                 {"console", console_ == nullptr ? "" : console_->url()},
@@ -68,6 +82,7 @@ asio::awaitable<Reply> Api::status(const Call&) {
                 {"folder", text::to_utf8(instance_.root)},
                 {"log", text::to_utf8(instance_.log)},
                 {"interpreters", std::move(interpreters)},
+                {"pools", std::move(pools)},
                 {"requests", server_.requests_answered()},
                 {"connections", server_.shared().connections.load(std::memory_order_relaxed)},
                 {"findings", steering_ == nullptr ? Json::array() : json_of(steering_->standing_findings())}};

@@ -72,6 +72,7 @@ Json json_of(const machine::FoundInterpreter& found) {
               {"anywhere", known.where == script::Interpreter::Where::anywhere},
               {"program", known.program},
               {"path", found.path},
+              {"kept", known.is_kept()},
               {"version", found.version}};
   if (found.path.empty() && !known.package.empty()) out["install"] = "sudo apt-get install " + known.package;
   return out;

@@ -41,6 +41,12 @@ exchange::Run run_of(const RunFacts& facts) {
     run.folder = order->folder;
   }
   run.redirected_to = facts.redirected_to;
+  if (facts.kept) {
+    run.way = facts.kept->worker.empty() ? exchange::Run::Way::kept : exchange::Run::Way::worker;
+    run.process = facts.kept->process;
+    run.run_of_process = facts.kept->run;
+    run.worker = facts.kept->worker;
+  }
   run.exit_status = facts.exit_status;
   run.signal = facts.signal;
   run.turn_wait = facts.turn_wait;

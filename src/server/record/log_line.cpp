@@ -100,6 +100,12 @@ void append_error_lines(std::string& out, const RunFacts& run, bool coloured) {
   if (run.more_error_lines > 0) append(fmt::format("… and {} more lines", run.more_error_lines));
 }
 
+/// What ran it, and in which way if not in a process of its own.
+std::string runner_of(const RunFacts& run) {
+  if (!run.kept) return run.runner;
+  return run.kept->worker.empty() ? "kept " + run.runner : "worker " + run.kept->worker;
+}
+
 }  // namespace
 
 std::string answered_by(const Exchange& exchange) {
@@ -112,16 +118,16 @@ std::string answered_by(const Exchange& exchange) {
     add(fmt::format("{}: {}", code_name(finding.code), sentence_of(finding)));
   };
   for (const RunFacts& run : exchange.runs)
-    if (run.redirected_to) add(fmt::format("{} {} leads to {}", run.runner, run.script, *run.redirected_to));
+    if (run.redirected_to) add(fmt::format("{} {} leads to {}", runner_of(run), run.script, *run.redirected_to));
   const RunFacts* const last = exchange.runs.empty() ? nullptr : &exchange.runs.back();
   std::size_t told = 0;
   if (const auto* const problem = std::get_if<ByProblem>(&exchange.by)) {
     if (!exchange.findings.empty()) add_finding(exchange.findings[told++]);
     if (!problem->number.empty()) out.insert(0, problem->number + " ");
     if (last != nullptr && last->is_for_problem && exchange.findings.size() == 1)
-      add(fmt::format("page by {} {}", last->runner, last->script));
+      add(fmt::format("page by {} {}", runner_of(*last), last->script));
   } else if (std::holds_alternative<ByScript>(exchange.by)) {
-    if (last != nullptr) add(fmt::format("{} {}", last->runner, last->script));
+    if (last != nullptr) add(fmt::format("{} {}", runner_of(*last), last->script));
   } else if (const auto* const redirect = std::get_if<ByRedirect>(&exchange.by)) {
     add("redirect to " + redirect->location);
   } else if (std::holds_alternative<ByFile>(exchange.by)) {

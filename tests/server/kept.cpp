@@ -1,0 +1,415 @@
+// Interpreters that are kept: the same pages and the same findings as from a process for each request, edits seen at
+// once, and nothing lost or left when processes end in whatever way.
+#include <signal.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <atomic>
+#include <catch2/catch.hpp>
+#include <filesystem>
+#include <fstream>
+#include <set>
+#include <sstream>
+#include <thread>
+
+#include "support/support.hpp"
+
+using namespace porter::test;
+
+namespace {
+
+const std::string kPid = "<?php echo getmypid();";
+
+/// One folder served twice: at port() with kept processes, at fresh_port() with one for each request.
+class TwoWays {
+ public:
+  explicit TwoWays(TempFolder& folder, const std::string& more = "")
+      : fresh_port_(free_port()),
+        server_(folder,
+                "addresses = [PORT]\n[site.kept]\ndocument-root = \"pages\"\nhosts = [\"localhost\"]\n"
+                "[site.fresh]\ndocument-root = \"pages\"\nhosts = [\"localhost\"]\naddresses = [" +
+                    std::to_string(fresh_port_) + "]\n[site.fresh.interpreter.PHP]\nkept = false\n" + more) {}
+
+  SettledServer& server() { return server_; }
+  std::uint16_t port() const { return server_.port(); }
+  std::uint16_t fresh_port() const { return fresh_port_; }
+
+ private:
+  std::uint16_t fresh_port_;
+  SettledServer server_;
+};
+
+/// An answer as text, without what differs from one to the next in any case: a page that is there at once is sent with
+/// its length, unless the script `is_announced` by that itself.
+std::string text_of(const Answer& answer, bool is_announced) {
+  std::string out = std::to_string(answer.status) + " " + answer.reason + "\n";
+  for (const auto& [name, value] : answer.fields)
+    if (name != "date" && name != "transfer-encoding" && (name != "content-length" || is_announced))
+      out += name + ": " + value + "\n";
+  return out + "\n" + answer.body;
+}
+
+/// The code of the finding that a problem page tells of; empty: it is none.
+std::string code_in(const Answer& answer) {
+  const std::size_t begin = answer.body.find(" (");
+  const std::size_t end = answer.body.find(')', begin);
+  return answer.status < 400 || begin == std::string::npos ? "" : answer.body.substr(begin + 2, end - begin - 2);
+}
+
+/// Settings of one site with kept processes, and what is to be said of PHP.
+std::string kept_site(const std::string& of_php = "") {
+  return "addresses = [PORT]\n[exchanges]\nkeep = false\n[site.kept]\ndocument-root = \"pages\"\n"
+         "hosts = [\"localhost\"]\n[interpreter.PHP]\n" +
+         of_php;
+}
+
+}  // namespace
+
+TEST_CASE("a page is the same from a kept process and from a fresh one") {
+  TempFolder folder;
+  const std::string pages = "pages/";
+  folder.write(pages + "sub/part.inc", "<?php return 'part of ' . __DIR__ . ' in ' . getcwd();");
+  folder.write(pages + "tide.csv", "07:40");
+  std::filesystem::create_directory(folder.path() + "/sessions");
+  struct Page {
+    std::string name;
+    std::string source;
+    std::string method = "GET";
+    std::string query = "";
+    std::string fields = "";
+    std::string body = "";
+  };
+  const std::string form = "Content-Type: application/x-www-form-urlencoded\r\n";
+  const std::vector<Page> all = {
+      {"plain", "<?php echo 'Kittiwake';"},
+      {"empty", "<?php"},
+      {"html", "<p>gulls</p>\n<?= 1 + 1 ?>\n"},
+      {"status", "<?php http_response_code(404); echo 'no such ferry';"},
+      {"reason", "<?php header('HTTP/1.1 418 Short And Stout'); echo 'tea';"},
+      {"location", "<?php header('Location: /elsewhere');"},
+      {"cookies",
+       "<?php setcookie('a', 'b c'); setcookie('d', 'e'); header('X-A: 1'); header('X-A: 2', false); echo "
+       "$_COOKIE['boat'] ?? '';",
+       "GET", "", "Cookie: boat=gull\r\n"},
+      {"type", "<?php header('Content-Type: application/json'); echo json_encode($_GET);", "GET", "?a[]=1&a[]=2"},
+      {"exit", "<?php echo 'a'; exit; echo 'b';"},
+      {"exit-text", "<?php exit('fog');"},
+      {"shutdown", "<?php register_shutdown_function(function () { echo 'last'; }); echo 'first '; exit;"},
+      {"buffer", "<?php ob_start(); echo 'abc'; header('X-Late: yes'); echo strtoupper(ob_get_clean());"},
+      {"flush", "<?php echo 'a'; flush(); echo 'b'; flush(); echo 'c';"},
+      {"include", "<?php echo include 'sub/part.inc'; echo file_get_contents('tide.csv'), ' ', getcwd();"},
+      {"info", "<?php echo $_SERVER['PATH_INFO'] ?? '-', $_SERVER['SCRIPT_NAME'], $_SERVER['PHP_SELF'];", "GET",
+       "/over/there?x"},
+      {"form", "<?php ksort($_POST); echo json_encode($_POST), $_SERVER['CONTENT_LENGTH'];", "POST", "", form,
+       "boat=gull&seats%5B%5D=3"},
+      {"input", "<?php $in = file_get_contents('php://input'); echo strlen($in), md5($in);", "PUT", "",
+       "Content-Type: a/b\r\n", std::string(300000, 'k')},
+      {"unread", "<?php echo 'not read';", "POST", "", "Content-Type: a/b\r\n", std::string(300000, 'k')},
+      {"upload", "<?php $f = $_FILES['paper']; echo $f['name'], $f['size'], $f['error'], md5_file($f['tmp_name']);",
+       "POST", "", "Content-Type: multipart/form-data; boundary=xx\r\n",
+       "--xx\r\nContent-Disposition: form-data; name=\"paper\"; filename=\"a.txt\"\r\n\r\n" + std::string(100000, 'p') +
+           "\r\n--xx--\r\n"},
+      {"large", "<?php for ($i = 0; $i < 20000; ++$i) echo \"07:40 Skerry Head to Morrow Bay, crossing $i\\n\";"},
+      {"binary",
+       "<?php header('Content-Type: application/octet-stream'); for ($i = 0; $i < 1024; ++$i) echo chr($i & 255);"},
+      {"length", "<?php header('Content-Length: 5'); echo 'abcde';"},
+      {"server",
+       "<?php foreach (['FCGI_ROLE', 'PHP_FCGI_MAX_REQUESTS', 'REQUEST_TIME', 'REQUEST_TIME_FLOAT', 'REMOTE_PORT', "
+       "'SERVER_PORT', 'HTTP_HOST'] as $n)"
+       " unset($_SERVER[$n]); ksort($_SERVER); foreach ($_SERVER as $n => $v) echo \"$n=$v\\n\"; echo getenv('PATH'), "
+       "getenv('GULL');",
+       "GET", "?a=b", "X-Gull: grey\r\nAccept-Language: en\r\n"},
+      {"ini",
+       "<?php echo ini_get('memory_limit'), ini_get('user_agent'), ini_get('display_errors'), "
+       "ini_get('max_execution_time');"},
+      {"set",
+       "<?php echo ini_get('precision'), '|'; ini_set('precision', 3); echo 1 / 3, isset($GLOBALS['left']) ? 'old' : "
+       "'new'; $left = 1; define('TIDE', 1);"},
+      {"session",
+       "<?php session_id('gull1'); session_start(); $_SESSION['n'] = ($_SESSION['n'] ?? 0) + 1; echo $_SESSION['n'] > "
+       "0;"},
+      {"request", "<?php echo $_SERVER['REQUEST_METHOD'], $_SERVER['REQUEST_URI'], $_SERVER['QUERY_STRING'];", "DELETE",
+       "?x=%20y"},
+      {"head", "<?php header('X-Seen: yes'); echo 'not sent';", "HEAD"},
+      {"notice", "<?php echo $no_such_variable; echo 'goes on';"},
+      {"stderr", "<?php error_log('the pier is closed'); echo 'open';"},
+      {"argv", "<?php echo json_encode($_SERVER['argv'] ?? null);", "GET", "?one+two"},
+  };
+  for (const Page& page : all) folder.write(pages + page.name + ".php", page.source);
+  TwoWays two(folder, "[interpreter.PHP]\nsettings = { \"session.save_path\" = \"" + folder.path() +
+                          "/sessions\", user_agent = \"gulls; 'grey' ${HOME}\" }\nenvironment = { GULL = \"sound\" }\n"
+                          "[site.kept.environment]\nSAME = \"1\"\n[site.fresh.environment]\nSAME = \"1\"\n");
+  // Twice, so that what one run leaves behind would show in the next.
+  for (int round = 0; round < 2; ++round)
+    for (const Page& page : all) {
+      CAPTURE(page.name, round);
+      const auto ask = [&](std::uint16_t port) {
+        return text_of(request(port, page.method, "/" + page.name + ".php" + page.query, page.fields, page.body),
+                       page.name == "length");
+      };
+      const std::string kept = ask(two.port());
+      CHECK(kept == ask(two.fresh_port()));
+      CHECK(kept.starts_with(page.name == "status"     ? "404"
+                             : page.name == "reason"   ? "418"
+                             : page.name == "location" ? "302"
+                                                       : "200"));
+    }
+  CHECK(two.server().stop() == 0);
+}
+
+TEST_CASE("a script that fails is told of in the same words, whichever way it was run") {
+  TempFolder folder;
+  struct Row {
+    std::string name;
+    std::string source;
+    std::string code;
+  };
+  const std::vector<Row> rows = {
+      {"parse", "<?php\n\nfunction (\n", "script-error"},
+      {"fatal", "<?php\nno_such_function();\n", "script-error"},
+      {"thrown", "<?php\nthrow new RuntimeException('no tide');\n", "script-error"},
+      {"part", "<?php echo 'first';\nno_such_function();\n", "script-error"},
+      {"flushed", "<?php echo 'first'; flush();\nno_such_function();\n", "script-error"},
+      {"memory", "<?php\n$x = str_repeat('k', 1 << 30);\n", "out-of-memory"},
+      {"time", "<?php\nset_time_limit(1);\nfor (;;);\n", "script-error"},
+      {"signal", "<?php\nposix_kill(getmypid(), 11); sleep(5);\n", "script-killed"},
+      {"slow", "<?php\nsleep(60);\n", "script-too-slow"},
+      {"missing", "<?php\nrequire 'no-such-file.php';\n", "script-error"},
+      {"shutdown", "<?php\nregister_shutdown_function(function () { no_such_function(); });\n", "script-error"},
+      {"short", "<?php header('Content-Length: 9'); echo 'abc';", "body-shorter-than-announced"},
+      {"head", "<?php header('X-A: ' . str_repeat('k', 100000)); echo 'x';", "answer-head-too-large"},
+  };
+  for (const Row& row : rows) folder.write("pages/" + row.name + ".php", row.source);
+  folder.write("pages/fine.php", kPid);
+  TwoWays two(folder, "[limits]\nfirst-byte = 2\n");
+  for (const Row& row : rows) {
+    CAPTURE(row.name);
+    const Answer kept = get(two.port(), "/" + row.name + ".php");
+    const Answer fresh = get(two.fresh_port(), "/" + row.name + ".php");
+    CHECK(code_in(kept) == row.code);
+    CHECK(kept.status == fresh.status);
+    // Where the server's port stands, and times of the interpreter's own.
+    CHECK(code_in(fresh) == row.code);
+    const auto said = [](const Answer& answer) { return answer.body.substr(0, answer.body.find("Asked for:")); };
+    CHECK(said(kept) == said(fresh));
+    CHECK(get(two.port(), "/fine.php").status == 200);
+  }
+  CHECK(two.server().stop() == 0);
+}
+
+TEST_CASE("an edit is seen by the next request, of whatever the page is made of") {
+  TempFolder folder;
+  folder.write("pages/a.php", "<?php echo include 'b.inc', ini_get('precision'), getenv('X');");
+  folder.write("pages/b.inc", "<?php return 'one';");
+  folder.write("ini/tide.ini", "precision = 5\n");
+  folder.write("one/c.inc", "<?php return 1;");
+  folder.write("two/c.inc", "<?php return 2;");
+  folder.write("pages/linked.php", "<?php echo include __DIR__ . '/current/c.inc';");
+  std::filesystem::create_directory_symlink(folder.path() + "/one", folder.path() + "/pages/current");
+  SettledServer server(folder, kept_site("environment = { PHP_INI_SCAN_DIR = \":" + folder.path() + "/ini\" }\n"));
+  const auto page = [&] { return get(server.port(), "/a.php").body; };
+  CHECK(page() == "one5");
+  // Old enough to be taken for granted by whatever remembers what it has compiled.
+  pause_ms(3100);
+  CHECK(page() == "one5");
+  CHECK(page() == "one5");
+  CHECK(get(server.port(), "/linked.php").body == "1");
+  folder.write("pages/b.inc", "<?php return 'two';");
+  CHECK(page() == "two5");
+  folder.write("pages/.user.ini", "precision = 7\n");
+  CHECK(page() == "two7");
+  folder.write("pages/.user.ini", "precision = 8\n");
+  CHECK(page() == "two8");
+  std::filesystem::remove(folder.path() + "/pages/.user.ini");
+  CHECK(page() == "two5");
+  folder.write("ini/tide.ini", "precision = 6\n");
+  CHECK(page() == "two6");
+  folder.write("ini/more.ini", "precision = 9\n");
+  CHECK(get(server.port(), "/a.php").body.starts_with("two"));
+  CHECK(page() != "two5");
+  std::filesystem::remove(folder.path() + "/pages/current");
+  std::filesystem::create_directory_symlink(folder.path() + "/two", folder.path() + "/pages/current");
+  CHECK(get(server.port(), "/linked.php").body == "2");
+  CHECK(server.stop() == 0);
+}
+
+TEST_CASE("processes are begun when they are needed, replaced after their runs, and ended when they are not") {
+  TempFolder folder;
+  folder.write("pages/pid.php", kPid);
+  folder.write("pages/wait.php", "<?php usleep(300000); echo getmypid();");
+  folder.write("pages/stream.php",
+               "<?php for ($i = 0; $i < 60; ++$i) { echo getmypid(), \"\\n\"; flush(); usleep(100000); }");
+  SettledServer server(folder, kept_site("processes = 2\nruns-each = 5\nidle-time = 1\n"));
+  const auto children = [&] { return children_of(server.program().id()).size(); };
+  const auto pid = [&] { return get(server.port(), "/pid.php").body; };
+  CHECK(children() == 0);
+  std::vector<std::string> pids;
+  for (int i = 0; i < 12; ++i) pids.push_back(pid());
+  // One after the other they need one process, which has five runs.
+  CHECK(std::set<std::string>(pids.begin(), pids.end()).size() == 3);
+  CHECK(pids[0] == pids[4]);
+  CHECK(pids[4] != pids[5]);
+  CHECK(pids[5] == pids[9]);
+  // Six at once share two.
+  std::vector<std::thread> clients;
+  std::vector<std::string> bodies(6);
+  for (std::string& body : bodies)
+    clients.emplace_back([&server, &body] { body = get(server.port(), "/wait.php").body; });
+  for (std::thread& client : clients) client.join();
+  CHECK(std::count(bodies.begin(), bodies.end(), "") == 0);
+  CHECK(std::set<std::string>(bodies.begin(), bodies.end()).size() <= 4);
+  // Those that only stream leave their places to others.
+  std::vector<std::unique_ptr<Connection>> streams;
+  for (int i = 0; i < 3; ++i) {
+    streams.push_back(std::make_unique<Connection>(server.port()));
+    streams.back()->send("GET /stream.php HTTP/1.1\r\nHost: localhost\r\n\r\n");
+  }
+  pause_ms(1500);
+  CHECK(get(server.port(), "/pid.php").status == 200);
+  streams.clear();
+  CHECK(eventually([&] { return children() == 0; }));
+  CHECK(!pid().empty());
+  CHECK(server.stop() == 0);
+}
+
+TEST_CASE("a client that leaves, and a server that stops or is killed, leave no process") {
+  TempFolder folder;
+  folder.write("pages/pid.php", kPid);
+  folder.write("pages/long.php", "<?php ignore_user_abort(true); touch('" + folder.path() +
+                                     "/begun'); sleep(30); touch('" + folder.path() + "/over');");
+  folder.write("pages/child.php", "<?php exec('sleep 77.25 >/dev/null 2>&1 &'); echo 'ok';");
+  SettledServer server(folder, kept_site("processes = 1\n"));
+  {
+    Connection leaving(server.port());
+    leaving.send("GET /long.php HTTP/1.1\r\nHost: localhost\r\n\r\n");
+    CHECK(eventually([&] { return std::filesystem::exists(folder.path() + "/begun"); }));
+  }
+  // The one process is free again long before the script would have ended.
+  CHECK(get(server.port(), "/pid.php").status == 200);
+  CHECK(get(server.port(), "/child.php").body == "ok");
+  CHECK(processes_with("77.25").size() == 1);
+  const pid_t php = std::stoi(get(server.port(), "/pid.php").body);
+  SECTION("stopped") { CHECK(server.stop() == 0); }
+  SECTION("killed") { server.program().signal(SIGKILL); }
+  CHECK(eventually([&] { return ::kill(php, 0) != 0 && processes_with("77.25").empty(); }));
+  CHECK(!std::filesystem::exists(folder.path() + "/over"));
+}
+
+TEST_CASE("whatever becomes of a process between two requests, the next one is answered") {
+  TempFolder folder;
+  folder.write("pages/pid.php", kPid);
+  SettledServer server(folder, kept_site());
+  for (int i = 0; i < 20; ++i) {
+    const std::string pid = get(server.port(), "/pid.php").body;
+    REQUIRE(!pid.empty());
+    ::kill(std::stoi(pid), i % 2 == 0 ? SIGKILL : SIGTERM);
+    if (i % 4 > 1) pause_ms(20);
+    // One that is just being killed may still have taken the request; then that is said, and nothing else.
+    const Answer next = get(server.port(), "/pid.php");
+    CHECK((next.status == 200 || code_in(next) == "script-killed" || code_in(next) == "wrote-nothing" ||
+           code_in(next) == "fastcgi-closed"));
+    CHECK(get(server.port(), "/pid.php").status == 200);
+  }
+  CHECK(server.stop() == 0);
+}
+
+TEST_CASE("ten thousand requests while processes are killed at random: no wrong page, and nothing is lost") {
+  TempFolder folder;
+  folder.write("pages/echo.php", "<?php echo getmypid(), ' ', $_GET['n'], ' ', str_repeat($_GET['n'], 50);");
+  SettledServer server(folder, kept_site("processes = 3\nruns-each = 400\n"));
+  REQUIRE(get(server.port(), "/echo.php?n=1").status == 200);
+  const std::size_t descriptors = open_descriptors(server.program().id());
+  std::atomic<int> asked{0};
+  std::atomic<int> wrong{0};
+  std::atomic<int> failed{0};
+  std::atomic<bool> is_over{false};
+  const auto client = [&](int number) {
+    Connection connection(server.port());
+    while (asked++ < 10000) {
+      const std::string n = std::to_string(number) + "." + std::to_string(asked.load());
+      connection.send("GET /echo.php?n=" + n + " HTTP/1.1\r\nHost: localhost\r\n\r\n");
+      const Answer answer = connection.receive();
+      std::string expected = " " + n + " ";
+      for (int i = 0; i < 50; ++i) expected += n;
+      if (answer.status >= 500) {
+        ++failed;
+      } else if (answer.status != 200 || !answer.body.ends_with(expected)) {
+        ++wrong;
+      }
+    }
+  };
+  std::thread killer([&] {
+    for (unsigned i = 1; !is_over; ++i) {
+      const auto all = children_of(server.program().id());
+      if (!all.empty()) ::kill(all[i * 7 % all.size()], SIGKILL);
+      pause_ms(static_cast<int>(20 + i * 13 % 40));
+    }
+  });
+  std::vector<std::thread> clients;
+  for (int i = 0; i < 6; ++i) clients.emplace_back(client, i);
+  for (std::thread& one : clients) one.join();
+  is_over = true;
+  killer.join();
+  CHECK(wrong == 0);
+  // Only requests that a killed process had in hand.
+  CHECK(failed < 2000);
+  CHECK(get(server.port(), "/echo.php?n=1").status == 200);
+  CHECK(eventually([&] { return open_descriptors(server.program().id()) <= descriptors + 12; }));
+  CHECK(eventually([&] { return children_of(server.program().id()).size() <= 3; }));
+  CHECK(server.stop() == 0);
+}
+
+TEST_CASE("reloads that replace the processes lose no request") {
+  TempFolder folder;
+  folder.write("pages/a.php", "<?php echo ini_get('precision');");
+  const std::string port = std::to_string(free_port());
+  const auto settings = [&](int precision) {
+    return "addresses = [" + port +
+           "]\n[site.kept]\ndocument-root = \"pages\"\nhosts = [\"localhost\"]\n"
+           "[site.kept.interpreter.PHP]\nprocesses = 2\nsettings = { precision = " +
+           std::to_string(precision) + " }\n";
+  };
+  const std::string file = folder.write("porter.toml", settings(5));
+  Program server({built("uporterd"), "--settings", file}, SettledServer::environment(folder));
+  REQUIRE(has(server.read_until("Stop "), "Stop "));
+  Program load({"wrk", "-t1", "-c8", "-d5s", "http://localhost:" + port + "/a.php"});
+  for (int i = 0; i < 8; ++i) {
+    folder.write("porter.toml", settings(6 + i));
+    // Seen within a moment, as for any other settings.
+    CHECK(eventually(
+        [&] { return get(static_cast<std::uint16_t>(std::stoi(port)), "/a.php").body == std::to_string(6 + i); }));
+    pause_ms(200);
+  }
+  const std::string result = load.output();
+  CAPTURE(result);
+  CHECK(!has(result, "Non-2xx"));
+  CHECK(!has(result, "Socket errors"));
+  CHECK(eventually([&] { return children_of(server.id()).size() <= 2; }));
+  server.signal(SIGTERM);
+  CHECK(server.wait() == 0);
+}
+
+TEST_CASE("what does not speak FastCGI cannot be kept, and that is said") {
+  TempFolder folder;
+  folder.write("pages/a.tide", "07:40");
+  folder.write("pages/b.rip", "07:40");
+  folder.write("pages/c.gone", "07:40");
+  folder.write("programs/ends", "#!/bin/sh\necho 'no tide table' >&2\nexit 3\n", 0755);
+  folder.write("programs/waits", "#!/bin/sh\nsleep 60\n", 0755);
+  folder.write("programs/gone", "#!/no/such/program\n", 0755);
+  const auto language = [](const std::string& name, const std::string& ending, const std::string& program) {
+    return "[interpreter." + name + "]\nendings = [\"" + ending + "\"]\ncommand = \"programs/" + program +
+           "\"\nkept = true\nanywhere = true\n";
+  };
+  SettledServer server(folder, kept_site() + language("Tide", ".tide", "ends") + language("Rip", ".rip", "waits") +
+                                   language("Gone", ".gone", "gone") + "[limits]\nfirst-byte = 1\n");
+  const Answer ends = get(server.port(), "/a.tide");
+  CHECK(code_in(ends) == "kept-not-answering");
+  CHECK(has(ends.body, "exit status 3"));
+  CHECK(has(ends.body, "no tide table"));
+  CHECK(code_in(get(server.port(), "/b.rip")) == "script-too-slow");
+  CHECK(code_in(get(server.port(), "/c.gone")) == "interpreter-not-found");
+  CHECK(eventually([&] { return children_of(server.program().id()).empty(); }));
+  CHECK(server.stop() == 0);
+}
