@@ -13,7 +13,7 @@
 BUILD_PACKAGES = g++ cmake ninja-build ccache mold make libboost1.81-dev zlib1g-dev libfmt-dev libcli11-dev nlohmann-json3-dev \
   libdtl-dev libtomlplusplus-dev libspdlog-dev libsystemd-dev libqrencode-dev pkg-config
 DEMO_PACKAGES = php8.2-cgi php8.2-sqlite3 perl python3
-TEST_PACKAGES = catch2 $(DEMO_PACKAGES) util-linux procps curl wget chromium git sqlite3 \
+TEST_PACKAGES = catch2 $(DEMO_PACKAGES) php8.2-fpm libfcgi-dev libfcgi-perl util-linux procps curl wget chromium git sqlite3 \
   ruby lua5.4 tcl nodejs openjdk-17-jdk-headless r-base-core \
   wrk python3-yaml python3-jsonschema
 # Where they are not of Debian, another Node.js and npm will do.

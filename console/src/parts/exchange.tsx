@@ -78,7 +78,15 @@ export function TimingBar({ exchange }: { exchange: Exchange }) {
 
 function howItEnded(run: ExchangeRun): string {
   if (run.signal !== undefined) return `ended by signal ${run.signal}`;
-  return run.exit_status === undefined ? "has not ended" : `exit status ${run.exit_status}`;
+  if (run.exit_status !== undefined) return `exit status ${run.exit_status}`;
+  // What is kept goes on in any case, and mostly says nothing of how a run ended.
+  return run.way === "fresh" ? "has not ended" : "its answer was whole";
+}
+
+/** Who ran it, where that was no process of its own. */
+function whoRan(run: ExchangeRun): [string, string][] {
+  if (run.way === "kept") return [["Kept process", `${run.process ?? "unknown"}, its run ${run.run_of_process ?? ""}`]];
+  return run.way === "worker" ? [["Worker", run.worker ?? ""]] : [];
 }
 
 export function RunView({ run }: { run: ExchangeRun }) {
@@ -98,7 +106,10 @@ export function RunView({ run }: { run: ExchangeRun }) {
           ["Folder", <Path key="f" path={run.folder} most={60} />],
           ["End", howItEnded(run)],
           ["Time", `${duration(run.milliseconds)}, of it ${duration(run.processor_milliseconds)} of a processor`],
-          ["Memory", `${size(run.peak_memory_kib * 1024)} at most`],
+          ...(run.peak_memory_kib > 0
+            ? [["Memory", `${size(run.peak_memory_kib * 1024)} at most`] as [string, string]]
+            : []),
+          ...whoRan(run),
           ...(run.redirected_to ? [["Goes on at", run.redirected_to] as [string, string]] : []),
         ]}
       />

@@ -1,0 +1,275 @@
+// Other programs that speak FastCGI: in C, in Perl, PHP's own process manager behind `workers`, and peers that break
+// the protocol in every way.
+#include <arpa/inet.h>
+#include <netinet/in.h>
+#include <signal.h>
+#include <sys/socket.h>
+#include <unistd.h>
+
+#include <atomic>
+#include <catch2/catch.hpp>
+#include <filesystem>
+#include <fstream>
+#include <memory>
+#include <set>
+#include <thread>
+
+#include "support/support.hpp"
+
+using namespace porter::test;
+
+namespace {
+
+std::string site_with(const std::string& interpreter) {
+  return "addresses = [PORT]\n[site.quay]\ndocument-root = \"pages\"\nhosts = [\"localhost\"]\n"
+         "[limits]\nfirst-byte = 2\n[interpreter." +
+         interpreter;
+}
+
+std::string code_in(const Answer& answer) {
+  const std::size_t begin = answer.body.find(" (");
+  return answer.status < 400 || begin == std::string::npos
+             ? ""
+             : answer.body.substr(begin + 2, answer.body.find(')', begin) - begin - 2);
+}
+
+std::string record(int type, int request, const std::string& content) {
+  return std::string{'\1',
+                     static_cast<char>(type),
+                     '\0',
+                     static_cast<char>(request),
+                     static_cast<char>(content.size() >> 8),
+                     static_cast<char>(content.size()),
+                     '\0',
+                     '\0'} +
+         content;
+}
+
+/// A worker that reads a request and then says what it is told to say, whatever that is.
+class Fake {
+ public:
+  enum class Then { closes, hangs };
+  Fake(std::string says, Then then)
+      : says_(std::move(says)), then_(then), listener_(::socket(AF_INET, SOCK_STREAM, 0)) {
+    sockaddr_in address{};
+    address.sin_family = AF_INET;
+    address.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+    socklen_t size = sizeof address;
+    REQUIRE(::bind(listener_, reinterpret_cast<sockaddr*>(&address), size) == 0);
+    REQUIRE(::listen(listener_, 16) == 0);
+    ::getsockname(listener_, reinterpret_cast<sockaddr*>(&address), &size);
+    port_ = ntohs(address.sin_port);
+    thread_ = std::thread([this] { serve(); });
+  }
+  ~Fake() {
+    is_over_ = true;
+    ::shutdown(listener_, SHUT_RDWR);
+    thread_.join();
+    ::close(listener_);
+  }
+  std::string address() const { return "127.0.0.1:" + std::to_string(port_); }
+  int connections() const { return connections_; }
+
+ private:
+  void serve() {
+    std::vector<int> held;
+    while (!is_over_) {
+      const int client = ::accept(listener_, nullptr, nullptr);
+      if (client < 0) continue;
+      ++connections_;
+      char buffer[65536];
+      if (::recv(client, buffer, sizeof buffer, 0) > 0) ::send(client, says_.data(), says_.size(), MSG_NOSIGNAL);
+      if (then_ == Then::closes) {
+        ::shutdown(client, SHUT_WR);
+        while (::recv(client, buffer, sizeof buffer, 0) > 0) {
+        }
+        ::close(client);
+      } else {
+        held.push_back(client);
+      }
+    }
+    for (const int client : held) ::close(client);
+  }
+
+  const std::string says_;
+  const Then then_;
+  int listener_;
+  std::uint16_t port_ = 0;
+  std::atomic<bool> is_over_{false};
+  std::atomic<int> connections_{0};
+  std::thread thread_;
+};
+
+}  // namespace
+
+TEST_CASE("a program in C that speaks FastCGI is kept") {
+  TempFolder folder;
+  const std::string file = folder.write("pages/north.tide", "07:40");
+  SettledServer server(folder, site_with("Tide]\nendings = [\".tide\"]\nanywhere = true\nkept = true\nprocesses = 1\n"
+                                         "command = \"" +
+                                         built("tides_peer") + "\"\n"));
+  const auto ask = [&](const std::string& query, const std::string& body = "") {
+    return request(server.port(), body.empty() ? "GET" : "POST", "/north.tide?" + query,
+                   body.empty() ? "" : "Content-Type: text/plain\r\n", body);
+  };
+  const std::string first = ask("").body;
+  CHECK(first.starts_with(file + " "));
+  CHECK(first.ends_with(" 1 0"));
+  // Whether it reads what it is sent or not, the next request finds it as it was.
+  CHECK(ask("", std::string(200000, 'k')).body.ends_with(" 2 200000"));
+  CHECK(ask("unread", std::string(200000, 'k')).body.ends_with(" 3 0"));
+  CHECK(ask("").body.ends_with(" 4 0"));
+  CHECK(ask("error").body.ends_with(" 5 0"));
+  CHECK(ask("aside").body.ends_with(" 6 0"));
+  CHECK(ask("status").status == 200);
+  CHECK(ask("").body.ends_with(" 8 0"));
+  struct Row {
+    std::string query;
+    std::string code;
+  };
+  for (const Row& row : {Row{"crash", "script-killed"}, Row{"exit", "script-failed"}, Row{"hang", "script-too-slow"}}) {
+    CAPTURE(row.query);
+    CHECK(code_in(ask(row.query)) == row.code);
+    CHECK(ask("").body.ends_with(" 1 0"));
+  }
+  const Answer half = ask("half");
+  CHECK((half.status == 500 || !half.whole));
+  CHECK(ask("").body.ends_with(" 1 0"));
+  server.program().signal(SIGTERM);
+  const std::string log = server.program().output();
+  CHECK(server.program().wait() == 0);
+  for (const std::string& said : {std::string("the gauge is stuck"), std::string("no tide table"), "kept tides_peer " + file})
+    CHECK(has(log, said));
+}
+
+TEST_CASE("a program in Perl that speaks FastCGI is kept, and replaced when it is edited") {
+  TempFolder folder;
+  folder.write("pages/winter.fares", "3.20");
+  const auto program = [](const std::string& word) {
+    return "use FCGI;\nmy $request = FCGI::Request();\nwhile ($request->Accept() >= 0) {\n"
+           "  my $body = ''; read(STDIN, $body, $ENV{CONTENT_LENGTH} // 0);\n  warn \"fog\\n\" if $ENV{QUERY_STRING} "
+           "eq 'fog';\n"
+           "  die \"no fares\\n\" if $ENV{QUERY_STRING} eq 'die';\n"
+           "  print \"Content-Type: text/plain\\r\\n\\r\\n" +
+           word + " \" . length($body) . \" $ENV{SCRIPT_NAME}\";\n}\n";
+  };
+  const std::string path = folder.write("programs/fares.pl", program("one"));
+  SettledServer server(folder, site_with("Fares]\nendings = [\".fares\"]\nanywhere = true\nkept = true\n"
+                                         "command = [\"perl\", \"" +
+                                         path + "\"]\n"));
+  const auto ask = [&](const std::string& query) {
+    return request(server.port(), "POST", "/winter.fares?" + query, "Content-Type: a/b\r\n", std::string(70000, 'k'));
+  };
+  CHECK(ask("").body == "one 70000 /winter.fares");
+  CHECK(ask("fog").body == "one 70000 /winter.fares");
+  CHECK(ask("die").status >= 500);
+  CHECK(ask("").body == "one 70000 /winter.fares");
+  folder.write("programs/fares.pl", program("two"));
+  CHECK(ask("").body == "two 70000 /winter.fares");
+  CHECK(server.stop() == 0);
+}
+
+TEST_CASE("PHP's own process manager answers behind workers, and those that are down are left out") {
+  TempFolder folder;
+  std::filesystem::permissions(folder.path(), std::filesystem::perms(0755));
+  folder.write("pages/a.php",
+               "<?php echo 'Kittiwake ', ini_get('precision'), ' ', strlen(file_get_contents('php://input'));");
+  folder.write("pages/fatal.php", "<?php\nno_such_function();\n");
+  folder.write("pages/finish.php",
+               "<?php echo 'done'; fastcgi_finish_request(); usleep(300000); touch('" + folder.path() + "/after');");
+  folder.write("pages/die.php", "<?php posix_kill(getmypid(), 9); sleep(3);");
+  folder.write("pages/edit.php", "<?php echo include 'part.inc';");
+  folder.write("pages/part.inc", "<?php return 'one';");
+  const std::string socket = folder.path() + "/fpm.sock";
+  const std::string port = std::to_string(free_port());
+  const std::string pool = "user = root\ngroup = root\npm = static\npm.max_children = 2\n";
+  const std::string conf =
+      folder.write("fpm.conf", "[global]\nerror_log = " + folder.path() + "/fpm.log\ndaemonize = no\n[a]\n" + pool +
+                                   "listen = " + socket + "\n[b]\n" + pool + "listen = 127.0.0.1:" + port + "\n");
+  // As another user than root it takes neither a user nor the leave to be root.
+  std::vector<std::string> words = {"/usr/sbin/php-fpm8.2", "-F", "-y", conf};
+  if (::geteuid() == 0) words.emplace_back("-R");
+  Program manager(words);
+  REQUIRE(eventually([&] { return std::filesystem::exists(socket); }));
+  SettledServer server(folder,
+                       site_with("PHP]\nworkers = [\"unix:" + socket + "\", \"127.0.0.1:" + port +
+                                 "\", \"127.0.0.1:1\", \"unix:/no/such.sock\"]\nsettings = { precision = 9 }\n"));
+  for (int i = 0; i < 12; ++i) CHECK(get(server.port(), "/a.php").body == "Kittiwake 9 0");
+  CHECK(request(server.port(), "POST", "/a.php", "Content-Type: a/b\r\n", std::string(300000, 'k')).body ==
+        "Kittiwake 9 300000");
+  const Answer fatal = get(server.port(), "/fatal.php");
+  CHECK(code_in(fatal) == "script-error");
+  CHECK(has(fatal.body, "line 2"));
+  CHECK(get(server.port(), "/finish.php").body == "done");
+  CHECK(!std::filesystem::exists(folder.path() + "/after"));
+  CHECK(eventually([&] { return std::filesystem::exists(folder.path() + "/after"); }));
+  CHECK(code_in(get(server.port(), "/die.php")) == "fastcgi-closed");
+  CHECK(get(server.port(), "/edit.php").body == "one");
+  pause_ms(3100);
+  for (int i = 0; i < 8; ++i) CHECK(get(server.port(), "/edit.php").body == "one");
+  folder.write("pages/part.inc", "<?php return 'two';");
+  for (int i = 0; i < 8; ++i) CHECK(get(server.port(), "/edit.php").body == "two");
+  // A rehearsal asks the same workers.
+  const Outcome rehearsed = outcome_of(
+      {built("uporter"), "rehearse", folder.path() + "/pages/a.php", "--settings", folder.path() + "/porter.toml"},
+      SettledServer::environment(folder));
+  CHECK(has(rehearsed.output, "Kittiwake 9"));
+  manager.signal(SIGTERM);
+  manager.wait();
+  const Answer none = get(server.port(), "/a.php");
+  CHECK(code_in(none) == "workers-unreachable");
+  CHECK(has(none.body, "127.0.0.1:1: Connection refused"));
+  CHECK(server.stop() == 0);
+}
+
+TEST_CASE("a worker that breaks the protocol is told of, and nothing hangs") {
+  struct Row {
+    std::string says;
+    Fake::Then then;
+    std::string code;
+    std::string fact;
+  };
+  const std::string head = record(6, 1, "Content-Type: text/plain\r\n\r\n");
+  const std::string end = record(3, 1, std::string(8, '\0'));
+  const std::vector<Row> rows = {
+      {"", Fake::Then::closes, "fastcgi-closed", ""},
+      {"", Fake::Then::hangs, "script-too-slow", "2 seconds"},
+      {"HTTP/1.1 400 Bad Request\r\n\r\n", Fake::Then::hangs, "fastcgi-broken", "HTTP/1.1 400"},
+      {record(6, 2, "abc") + end, Fake::Then::hangs, "fastcgi-broken", "request 2"},
+      {record(1, 1, "abc"), Fake::Then::hangs, "fastcgi-broken", "type 1"},
+      {head, Fake::Then::closes, "fastcgi-closed", ""},
+      {record(6, 1, "Content-Type: text/plain\r\n"), Fake::Then::closes, "fastcgi-closed", ""},
+      {head + record(3, 1, "abc"), Fake::Then::hangs, "fastcgi-broken", "3 bytes"},
+      {record(3, 1, std::string("\0\0\0\0\2\0\0\0", 8)), Fake::Then::closes, "fastcgi-refused", "too much to do"},
+      {record(6, 1, "X-A: " + std::string(60000, 'k')) + record(6, 1, std::string(60000, 'k')), Fake::Then::hangs,
+       "answer-head-too-large", "65536"},
+      {end, Fake::Then::closes, "wrote-nothing", ""},
+      {record(7, 1, "all is lost") + end, Fake::Then::closes, "only-error-stream", "all is lost"},
+  };
+  for (const Row& row : rows) {
+    CAPTURE(row.code, row.fact, row.says.substr(0, 40));
+    TempFolder folder;
+    folder.write("pages/a.php", "");
+    const Fake fake(row.says, row.then);
+    SettledServer server(folder, site_with("PHP]\nworkers = \"" + fake.address() + "\"\n"));
+    const auto begun = std::chrono::steady_clock::now();
+    const Answer answer = get(server.port(), "/a.php");
+    CHECK(code_in(answer) == row.code);
+    CHECK(has(answer.body, row.fact));
+    CHECK(std::chrono::steady_clock::now() - begun < std::chrono::seconds(5));
+    CHECK(fake.connections() == 1);
+    CHECK(server.stop() == 0);
+  }
+}
+
+TEST_CASE("a page that breaks off in its middle is not taken for a whole one") {
+  TempFolder folder;
+  folder.write("pages/a.php", "");
+  const Fake fake(record(6, 1, "Content-Type: text/plain\r\n\r\n" + std::string(65000, 'k')) +
+                      record(6, 1, std::string(65000, 'k')),
+                  Fake::Then::closes);
+  SettledServer server(folder, site_with("PHP]\nworkers = \"" + fake.address() + "\"\n"));
+  const Answer answer = get(server.port(), "/a.php");
+  CHECK((!answer.whole || answer.status == 502));
+  CHECK(server.stop() == 0);
+}
