@@ -39,7 +39,7 @@ test: packages-test
 	ctest --test-dir build/threads --output-on-failure -j 2 -R '^server/' -E 'findings|memory|hangs'
 
 bench: build
-	@tools/packages wrk python3
+	@tools/packages wrk python3 strace $(DEMO_PACKAGES)
 	cmake --build build/release --target floors
 	bench/run.py build/bin
 

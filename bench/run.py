@@ -72,9 +72,9 @@ class Subject:
         self.costs = []
         wait_for(port)
 
-    def load(self, path, seconds, connections, threads=1, headers=()):
+    def load(self, path, seconds, connections, threads=1, headers=(), options=()):
         before = cpu_seconds(self.process.pid)
-        words = ["wrk", f"-t{threads}", f"-c{connections}", f"-d{seconds}s"]
+        words = ["wrk", f"-t{threads}", f"-c{connections}", f"-d{seconds}s", *options]
         for header in headers:
             words += ["-H", header]
         out = subprocess.run(words + [f"http://127.0.0.1:{self.port}{path}"], capture_output=True, text=True,
@@ -262,6 +262,119 @@ class Bench:
         print(" | ".join(self.rows[-1]), flush=True)
         server.stop()
 
+    def php_server(self, of_php, site="quay"):
+        """A server whose PHP has those settings, and no exchanges kept, as the floor keeps none either."""
+        port = free_port()
+        home = tempfile.mkdtemp(prefix="porter-bench-")
+        settings = os.path.join(home, "porter.toml")
+        with open(settings, "w", encoding="utf-8") as file:
+            file.write(f'addresses = [{port}]\n[site.{site}]\ndocument-root = "{self.folder}"\n[exchanges]\nkeep = false\n[interpreter.PHP]\n{of_php}\n')
+        words = [os.path.join(self.arguments.build, "uporterd"), "--settings", settings]
+        return Subject("product", words, port, dict(os.environ, HOME=home, XDG_STATE_HOME=home, XDG_RUNTIME_DIR=""))
+
+    def fastcgi_floor(self, processes, script, body=0, seconds=1):
+        """Requests a second of a bare loop over FastCGI, and the middle of their times in seconds."""
+        program = os.path.join(self.arguments.build, "floors", "fastcgi_loop")
+        told = [word for directive in ("opcache.validate_timestamps=1", "opcache.revalidate_freq=0",
+                                       "user_ini.cache_ttl=-1", "realpath_cache_size=0",
+                                       "post_max_size=64M") for word in ("-d", directive)]
+        environment = dict(self.environment_of("/page.php"), PHP_FCGI_MAX_REQUESTS="0")
+        for name in ("SCRIPT_FILENAME", "REQUEST_METHOD", "CONTENT_LENGTH", "CONTENT_TYPE"):
+            environment.pop(name, None)
+        out = subprocess.run([program, str(processes), str(seconds), str(body), os.path.join(self.folder, script),
+                              "/usr/bin/php-cgi", *told], capture_output=True, text=True, check=True, env=environment).stdout
+        return [float(word) for word in out.split()]
+
+    def kept(self):
+        """PHP pages from processes that are kept, against a bare FastCGI loop on as many, and against fresh processes."""
+        if not self.wanted("kept PHP"):
+            return
+        with open(os.path.join(self.folder, "page.php"), "w", encoding="ascii") as file:
+            file.write("<?php echo 'Kittiwake';\n")
+        with open(os.path.join(self.folder, "large.php"), "w", encoding="ascii") as file:
+            file.write("<?php echo str_repeat('07:40 Skerry Head to Morrow Bay, Kittiwake.....\n', 22310);\n")
+        with open(os.path.join(self.folder, "upload.php"), "w", encoding="ascii") as file:
+            file.write("<?php echo strlen(file_get_contents('php://input'));\n")
+        with open(os.path.join(self.folder, "tick.php"), "w", encoding="ascii") as file:
+            file.write("<?php while (ob_get_level()) ob_end_clean(); for ($i = 0; $i < 100; ++$i) { echo hrtime(true), \"\\n\"; flush(); usleep(10000); }\n")
+        parts = os.path.join(self.folder, "parts")
+        os.mkdir(parts)
+        for i in range(300):
+            with open(os.path.join(parts, f"part{i}.php"), "w", encoding="ascii") as file:
+                file.write(f"<?php\nclass Crossing{i} {{\n" + "".join(
+                    f"  public function leg{line}($fare) {{ return $fare * {line} + strlen('Skerry Head {i}'); }}\n"
+                    for line in range(97)) + "}\n")
+        with open(os.path.join(self.folder, "application.php"), "w", encoding="ascii") as file:
+            file.write("<?php\n$sum = 0;\nfor ($i = 0; $i < 300; ++$i) {\n  require_once __DIR__ . \"/parts/part$i.php\";\n"
+                       "  $name = \"Crossing$i\";\n  $sum += (new $name)->leg5(2);\n}\necho $sum;\n")
+        lua = os.path.join(self.folder, "upload.lua")
+        with open(lua, "w", encoding="ascii") as file:
+            file.write('wrk.method = "POST"\nwrk.body = string.rep("k", 16 * 1024 * 1024)\n'
+                       'wrk.headers["Content-Type"] = "application/octet-stream"\n')
+        time.sleep(2.5)  # What is younger is not remembered by opcache.
+        rates = {}
+        rows = (("small page, 1 process", "page.php", 1, 64, 0, "0.80"), ("small page, 2 processes", "page.php", 2, 64, 0, "0.80"),
+                ("300 included files, 1 process", "application.php", 1, 1, 0, "0.91"),
+                ("1 MiB page, 1 process", "large.php", 1, 8, 0, "0.90"),
+                ("16 MiB upload, 1 process", "upload.php", 1, 4, 16 * 1024 * 1024, "0.90"))
+        for what, script, processes, connections, body, goal in rows:
+            server = self.php_server(f'processes = {processes}\nsettings = {{ post_max_size = "64M" }}')
+            options = ("-s", lua) if body else ()
+            server.load("/" + script, 1, connections, options=options)
+            server.rates.clear()
+            server.costs.clear()
+            floors = []
+            for _ in range(self.arguments.rounds):
+                floors.append(self.fastcgi_floor(processes, script, body)[0])
+                server.load("/" + script, self.arguments.seconds, connections, options=options)
+            ratios = [b / a for a, b in zip(floors, server.rates)]
+            rates[what] = statistics.median(server.rates)
+            self.rows.append(["kept PHP, " + what, quartiles(floors, 0), quartiles(server.rates, 0), quartiles(ratios, 2), goal,
+                              "–", f"{statistics.median(server.costs):,.0f}"])
+            print(" | ".join(self.rows[-1]), flush=True)
+            server.stop()
+        fresh = self.php_server("kept = false")
+        for what, script, goal in (("small page, 2 processes", "page.php", 100), ("300 included files, 1 process", "application.php", 10)):
+            fresh.load("/" + script, 2, 2)
+            rate = fresh.rates.pop()
+            self.note(f"kept PHP, {what}: {rates[what] / rate:.0f} times the {rate:.0f} a second of fresh processes (goal: {goal}).")
+        fresh.stop()
+        self.kept_beside_others()
+
+    def kept_beside_others(self):
+        server = self.php_server("processes = 2")
+        delays = []
+        with socket.create_connection(("127.0.0.1", server.port)) as client:
+            client.sendall(b"GET /tick.php HTTP/1.0\r\n\r\n")
+            while data := client.recv(4096):
+                now = time.clock_gettime_ns(time.CLOCK_MONOTONIC)
+                delays += [(now - int(stamp)) / 1e6 for stamp in re.findall(rb"^(\d{10,})$", data, re.M)]
+        self.note(f"kept PHP: from a script's flush to the client's read: {statistics.median(delays):.2f} ms, at most "
+                  f"{max(delays):.2f} ms (goal: within 1 ms).")
+        words = ["wrk", "-t1", "-c256", "-d5s", "--latency", f"http://127.0.0.1:{server.port}/page.php"]
+        out = subprocess.run(words, capture_output=True, text=True, check=True).stdout
+        failed = "Non-2xx" in out or "Socket errors" in out
+        longest = re.search(r"Latency\s+\S+\s+\S+\s+(\S+)", out).group(1)
+        self.note(f"kept PHP: 256 connections on 2 processes: {'SOME REQUESTS FAILED' if failed else 'no request failed'}, "
+                  f"the longest wait was {longest}.")
+        ratios = []
+        for _ in range(self.arguments.rounds):
+            server.load("/1k.txt", 1, 64)
+            beside = subprocess.Popen(["wrk", "-t1", "-c2", "-d2s", f"http://127.0.0.1:{server.port}/page.php"],
+                                      stdout=subprocess.DEVNULL)
+            time.sleep(0.3)
+            server.load("/1k.txt", 1, 64)
+            beside.wait()
+            alone, both = server.rates[-2:]
+            ratios.append(both / alone)
+        self.note(f"1 KiB file beside kept PHP at work on 2 cores: {statistics.median(ratios):.2f} of its rate alone (goal: 0.9).")
+        time.sleep(2)
+        counted = subprocess.run(["timeout", "10", "strace", "-f", "-q", "-e", "trace=all", "-p", str(server.process.pid)],
+                                 capture_output=True, text=True, check=False).stderr
+        woken = sum(1 for line in counted.splitlines() if "resumed>" in line or ("= " in line and "unfinished" not in line))
+        self.note(f"An idle pool: {woken} system calls in 10 s (goal: none).")
+        server.stop()
+
     def large_server(self):
         title = "script compiled, 2 at once, 1 GiB resident against none"
         if not self.wanted(title):
@@ -370,6 +483,7 @@ def main():
     bench.files()
     bench.listing()
     bench.scripts()
+    bench.kept()
     bench.keeping()
     bench.idle()
     if not arguments.only:

@@ -23,8 +23,7 @@ namespace porter::run {
 namespace {
 
 constexpr std::size_t kReadAhead = FastCgiPeer::kReadAhead;
-/// Bytes of input in one record: with its header they are a page more than a program mostly reads at once.
-constexpr std::size_t kPieceOfInput = 32 * 1024;
+constexpr std::size_t kPieceOfInput = 64 * 1024 - 8;  ///< Bytes of input in one record.
 /// A run that nobody wants any more mostly ends by itself, and so its process need not be replaced.
 constexpr std::chrono::milliseconds kEndAfterStop{100};
 /// A process that crashes closes its connections a moment before it has ended.

@@ -54,6 +54,7 @@ class PoolPeer : public FastCgiPeer {
 };
 
 KeptPool::KeptPool(KeptOrder order, std::string folder) : order_(std::move(order)), folder_(std::move(folder)) {
+  for (const std::string& word : order_.arguments) (command_text_ += word) += '\0';
   if (order_.workers.empty()) return;
   constexpr std::size_t kMost = 10000;
   gate_ = std::make_shared<Gate>(Gate::Bounds{order_.processes * order_.workers.size(), kMost, kMost});

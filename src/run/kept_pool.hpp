@@ -35,6 +35,8 @@ class KeptPool : public std::enable_shared_from_this<KeptPool> {
   KeptPool(KeptOrder order, std::string folder);
 
   const KeptOrder& order() const { return order_; }
+  /// The words that its processes were started with, each with a zero behind it.
+  const std::string& command_text() const { return command_text_; }
   /// What its processes were started from, files included. Those of an older generation are replaced.
   KeptFiles& files() { return files_; }
   /// True for the first who asks: somebody has to find out what its interpreter reads at its start.
@@ -63,6 +65,7 @@ class KeptPool : public std::enable_shared_from_this<KeptPool> {
   bool try_count();
 
   const KeptOrder order_;
+  std::string command_text_;
   const std::string folder_;
   KeptFiles files_;
   std::shared_ptr<Gate> gate_;

@@ -160,12 +160,8 @@ bool KeptProcess::read_error_stream() {
 std::string KeptProcess::take_error_text() { return std::exchange(error_text_, {}); }
 
 int KeptProcess::connect() {
-  if (connection_->is_open()) {
-    char byte = 0;
-    const ssize_t got = ::recv(connection_->native_handle(), &byte, 1, MSG_PEEK | MSG_DONTWAIT);
-    if (got < 0 && errno == EAGAIN) return 0;
-    disconnect();
-  }
+  // One that was closed says so when it is written to, and what comes over it unasked bears the wrong number.
+  if (connection_->is_open()) return 0;
   const auto address = address_at(path_of(listener_.get()));
   files::Descriptor socket(::socket(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC | SOCK_NONBLOCK, 0));
   if (!socket.is_open()) return errno;

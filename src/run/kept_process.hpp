@@ -41,8 +41,7 @@ class KeptProcess {
   /// The thread has no more to do with it, and another may attach it.
   void detach();
 
-  /// Makes sure that there is a connection, on which the next request may be sent: 0, or an errno. What has come in on
-  /// the old one without a request is held against it, and it is replaced.
+  /// Makes sure that there is a connection, on which the next request may be sent: 0, or an errno.
   int connect();
   /// The connection, once there is one and the process is attached.
   asio::posix::stream_descriptor& connection() { return *connection_; }

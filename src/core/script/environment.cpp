@@ -24,13 +24,6 @@ void Environment::keep_last_of_each_name() {
   *this = std::move(kept);
 }
 
-std::string Environment::text() const {
-  std::string out;
-  out.reserve(text_.size());
-  for (std::size_t i = 0; i < begins_.size(); ++i) (out += variable(i)) += '\0';
-  return out;
-}
-
 std::vector<std::string> Environment::list() const {
   std::vector<std::string> out;
   for (std::size_t i = 0; i < begins_.size(); ++i) out.emplace_back(variable(i));

@@ -33,7 +33,7 @@ class Environment {
   /// Each "NAME=value", in the order in which they were added.
   std::vector<std::string> list() const;
   /// The same as one text, each with a NUL behind it.
-  std::string text() const;
+  const std::string& text() const { return text_; }
   /// Calls `take(name, value)` for each, in that order.
   template <typename Take>
   void each(Take take) const {
@@ -47,7 +47,10 @@ class Environment {
   std::vector<char*> pointers();
 
  private:
-  std::string_view variable(std::size_t number) const { return text_.c_str() + begins_[number]; }
+  std::string_view variable(std::size_t number) const {
+    const std::size_t end = number + 1 < begins_.size() ? begins_[number + 1] : text_.size();
+    return std::string_view(text_).substr(begins_[number], end - 1 - begins_[number]);
+  }
 
   std::string text_;                 ///< The variables, each with a NUL behind it.
   std::vector<std::size_t> begins_;  ///< Where each begins.

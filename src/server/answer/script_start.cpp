@@ -59,11 +59,12 @@ class ScriptStart {
 void ScriptStart::note_order(const run::ScriptOrder& order) {
   if (!turn_.is_recording()) return;
   auto facts_of_order = std::make_shared<RunOrderFacts>();
-  // A kept process was started before, with what it needs for all of its runs.
-  const bool is_own = !order.run.program.empty();
-  facts_of_order->command = (is_own ? order.run.program : asked_.script.interpreter) + '\0';
-  const auto& arguments = pool_ != nullptr ? pool_->order().arguments : order.run.arguments;
-  for (std::size_t i = 1; i < arguments.size(); ++i) facts_of_order->command += arguments[i] + '\0';
+  if (pool_ != nullptr) {
+    // It was started before, with what it needs for all of its runs.
+    facts_of_order->command = pool_->command_text();
+  } else {
+    for (const std::string& word : order.run.arguments) (facts_of_order->command += word) += '\0';
+  }
   facts_of_order->environment = order.run.environment.text();
   facts_of_order->folder = order.run.folder;
   facts().order = std::move(facts_of_order);
@@ -128,6 +129,9 @@ asio::awaitable<Started> ScriptStart::kept(run::ScriptOrder order) {
     const bool has_come = co_await place->come_by(time);
     place->when_come(nullptr);
     facts().turn_wait = run::Clock::now() - waits_since;
+    // Whether the client is still there is the run's own to watch once it has begun.
+    turn_.when_client_leaves(nullptr);
+    if (started && !turn_.is_aborted()) break;
     if (is_in_vain(has_come, time, Code::waited_too_long, why)) {
       if (started)
         if (auto* const run = std::get_if<std::shared_ptr<run::ScriptRun>>(&*started)) (*run)->stop();
