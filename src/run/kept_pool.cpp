@@ -12,6 +12,8 @@ namespace {
 /// How long those at other threads may have waited while those at its own are served by a process: it costs as much as
 /// several short runs to move it.
 constexpr std::chrono::milliseconds kFarWait{10};
+/// How long a process that was started in time waits for its turn.
+constexpr std::chrono::seconds kSuccessorWaits{1};
 
 }  // namespace
 
@@ -125,7 +127,11 @@ std::shared_ptr<KeptShare> KeptShare::make(const asio::any_io_executor& executor
 }
 
 KeptShare::KeptShare(const asio::any_io_executor& executor, std::shared_ptr<KeptPool> pool)
-    : executor_(executor), pool_(std::move(pool)), idle_timer_(executor_), dying_timer_(executor_) {
+    : executor_(executor),
+      pool_(std::move(pool)),
+      idle_timer_(executor_),
+      successor_timer_(executor_),
+      dying_timer_(executor_) {
   if (!pool_->order().workers.empty()) workers_.emplace(pool_->order().workers);
 }
 
@@ -231,7 +237,15 @@ void KeptShare::prepare_successor(const KeptProcess& process) {
   const std::uint64_t each = pool_->order_.runs_each;
   if (successor_ || each < kLeast || process.runs != each - each / 4) return;
   auto started = start();
-  if (auto* const next = std::get_if<std::unique_ptr<KeptProcess>>(&started)) successor_ = std::move(*next);
+  auto* const next = std::get_if<std::unique_ptr<KeptProcess>>(&started);
+  if (next == nullptr) return;
+  successor_ = std::move(*next);
+  // If nobody has had to wait by then, it is one too many.
+  successor_timer_.expires_after(kSuccessorWaits);
+  successor_timer_.async_wait([weak = weak_from_this()](const boost::system::error_code& error) {
+    const auto self = weak.lock();
+    if (!error && self && self->successor_) self->bury(std::move(self->successor_));
+  });
 }
 
 void KeptShare::put_down(std::unique_ptr<KeptProcess> process) {
@@ -405,6 +419,7 @@ void KeptShare::end_idle() {
   }
   if (successor_) bury(std::move(successor_));
   idle_timer_.cancel();
+  successor_timer_.cancel();
 }
 
 void KeptShare::close() {

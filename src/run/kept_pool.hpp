@@ -177,6 +177,7 @@ class KeptShare : public std::enable_shared_from_this<KeptShare> {
   std::unique_ptr<KeptProcess> successor_;           ///< Started, and not counted yet.
   std::vector<std::unique_ptr<KeptProcess>> dying_;  ///< Until they have been reaped.
   asio::steady_timer idle_timer_;
+  asio::steady_timer successor_timer_;
   asio::steady_timer dying_timer_;
   bool is_idle_watched_ = false;
   bool is_dying_watched_ = false;
