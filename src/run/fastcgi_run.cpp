@@ -136,6 +136,8 @@ Clock::time_point FastCgiRun::look(Clock::time_point now) {
     was_too_slow_ = true;
     terminate();
   } else if (now >= terminate_at_) {
+    // It has closed its connection, and lives on.
+    if (is_cut_ && !is_stopped_ && !failure_) failure_ = Finding{Code::fastcgi_closed, {{"program", peer_->name()}}};
     terminate();
   }
   if (!has_ended() && computed_look_ != Clock::time_point::max() && work_before_.count() == 0)
@@ -298,6 +300,13 @@ std::optional<std::size_t> FastCgiRun::take(std::span<char> buffer) {
 
 asio::awaitable<std::optional<std::size_t>> FastCgiRun::read_by(std::span<char> buffer, Clock::time_point time) {
   const auto self = shared_from_this();
+  const bool is_to_be_dropped = std::exchange(is_dropping_, false);
+  while (is_draining_ && !is_to_be_dropped) {
+    // It is read for nobody any more.
+    if (has_ended()) co_return 0;
+    if (Clock::now() >= time) co_return std::nullopt;
+    co_await ended_.wait_until(time);
+  }
   for (;;) {
     if (const auto taken = take(buffer)) co_return *taken;
     if (is_cut_) {
@@ -354,8 +363,10 @@ asio::awaitable<std::size_t> FastCgiRun::read(std::span<char> buffer) {
 asio::awaitable<void> FastCgiRun::drain() {
   const auto self = shared_from_this();
   const auto scratch = std::make_unique_for_overwrite<char[]>(kReadAhead);
-  while (!has_ended() && !is_cut_ && !is_reading_) {
+  is_draining_ = true;
+  while (!has_ended() && !is_cut_) {
     has_output_ended_ = false;
+    is_dropping_ = true;
     co_await read_by({scratch.get(), kReadAhead}, Clock::time_point::max());
   }
 }
@@ -478,6 +489,9 @@ void FastCgiRun::over(FastCgiPeer::Left left) {
   take_error_text();
   end_.processor_time = std::chrono::duration_cast<std::chrono::microseconds>(peer_->processor_time());
   if (is_reading_ || is_writing_) wake();
+  // What was read and not asked for yet lies in the peer's memory.
+  kept_output_ = left_over_;
+  left_over_ = kept_output_;
   const auto peer = std::exchange(peer_, nullptr);
   peer->when_ended(nullptr);
   // Before all else: others may wait for it.

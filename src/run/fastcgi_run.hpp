@@ -168,10 +168,13 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   bool is_cut_ = false;           ///< Nothing more comes over the connection.
   bool is_process_gone_ = false;  ///< Only what has arrived by now is still to be read.
   bool is_stopped_ = false;
+  bool is_draining_ = false;  ///< Somebody reads it to its end for nobody.
+  bool is_dropping_ = false;  ///< What is read next is for nobody.
   bool was_too_slow_ = false;
   bool was_over_time_ = false;  ///< It was ended for its processor time.
   std::string_view unread_;     ///< Of what was received, in the peer's memory.
   std::string_view left_over_;  ///< Of the output, for which there was no room.
+  std::string kept_output_;     ///< The same, once the peer is given back.
   std::string error_text_;
   std::optional<Finding> failure_;
   ProcessEnd end_;
