@@ -47,7 +47,7 @@ std::optional<std::uint64_t> size_in(const nlohmann::json& said, const char* nam
 }  // namespace
 
 std::string opcode_folder() {
-  std::string folder = state_folder() + "php-opcodes";
+  std::string folder = state_folder() + ".php-opcodes";
   return make_private(folder) ? folder : std::string();
 }
 

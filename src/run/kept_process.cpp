@@ -99,6 +99,7 @@ std::variant<std::unique_ptr<KeptProcess>, StartError> KeptProcess::start(const 
   out->process_ = std::get<std::unique_ptr<Process>>(std::move(started));
   out->address_space_ = order.address_space;
   out->listener_ = std::move(place);
+  out->socket_ = std::move(socket);
   out->error_ = std::move(read_end);
   return out;
 }
@@ -168,6 +169,7 @@ int KeptProcess::connect() {
   if (::connect(socket.get(), reinterpret_cast<const sockaddr*>(&*address), sizeof *address) != 0) return errno;
   connection_->assign(socket.release());
   connection_->native_non_blocking(true);
+  socket_.reset();
   return 0;
 }
 

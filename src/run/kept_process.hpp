@@ -90,6 +90,7 @@ class KeptProcess {
   std::unique_ptr<Process> process_;
   std::size_t address_space_ = 0;
   files::Descriptor listener_;  ///< The socket's place in the file system, to connect to.
+  files::Descriptor socket_;    ///< Until there is a first connection, so that one can be made in any case.
   files::Descriptor error_;
   std::optional<asio::posix::stream_descriptor> connection_;
   std::optional<asio::posix::stream_descriptor> end_watch_;

@@ -175,6 +175,7 @@ TEST_CASE("a script that fails is told of in the same words, whichever way it wa
       {"time", "<?php\nset_time_limit(1);\nfor (;;);\n", "script-error"},
       {"signal", "<?php\nposix_kill(getmypid(), 11); sleep(5);\n", "script-killed"},
       {"slow", "<?php\nsleep(60);\n", "script-too-slow"},
+      {"loop", "<?php\nset_time_limit(0);\nfor (;;);\n", "out-of-processor-time"},
       {"missing", "<?php\nrequire 'no-such-file.php';\n", "script-error"},
       {"shutdown", "<?php\nregister_shutdown_function(function () { no_such_function(); });\n", "script-error"},
       {"short", "<?php header('Content-Length: 9'); echo 'abc';", "body-shorter-than-announced"},
@@ -182,7 +183,7 @@ TEST_CASE("a script that fails is told of in the same words, whichever way it wa
   };
   for (const Row& row : rows) folder.write("pages/" + row.name + ".php", row.source);
   folder.write("pages/fine.php", kPid);
-  TwoWays two(folder, "[limits]\nfirst-byte = 2\n");
+  TwoWays two(folder, "[limits]\nfirst-byte = 3\nprocessor-time = 2\n");
   for (const Row& row : rows) {
     CAPTURE(row.name);
     const Answer kept = get(two.port(), "/" + row.name + ".php");
