@@ -94,7 +94,7 @@ void KeptFiles::look() {
 }
 
 std::uint64_t KeptFiles::generation() {
-  const int watcher = watcher_.load(std::memory_order_relaxed);
+  const int watcher = watcher_.load(std::memory_order_acquire);
   alignas(inotify_event) std::array<char, 4096> events;
   bool has_changed = false;
   while (watcher >= 0 && ::read(watcher, events.data(), events.size()) > 0) has_changed = true;
