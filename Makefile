@@ -36,7 +36,7 @@ test: packages-test
 	cmake --preset threads
 	cmake --build build/threads --target server_tests
 	ctest --test-dir build/check --output-on-failure -j 2
-	ctest --test-dir build/threads --output-on-failure -j 2 -R '^server/' -E 'findings|memory|hangs'
+	ctest --test-dir build/threads --output-on-failure -j 2 -R '^server/' -E 'findings|memory|hangs|workers|limits|applications'
 
 bench: build
 	@tools/packages wrk python3 strace $(DEMO_PACKAGES)
