@@ -262,13 +262,13 @@ class Bench:
         print(" | ".join(self.rows[-1]), flush=True)
         server.stop()
 
-    def php_server(self, of_php, site="quay"):
+    def php_server(self, of_php):
         """A server whose PHP has those settings, and no exchanges kept, as the floor keeps none either."""
         port = free_port()
         home = tempfile.mkdtemp(prefix="porter-bench-")
         settings = os.path.join(home, "porter.toml")
         with open(settings, "w", encoding="utf-8") as file:
-            file.write(f'addresses = [{port}]\n[site.{site}]\ndocument-root = "{self.folder}"\n[exchanges]\nkeep = false\n[interpreter.PHP]\n{of_php}\n')
+            file.write(f'addresses = [{port}]\n[site.quay]\ndocument-root = "{self.folder}"\n[exchanges]\nkeep = false\n[interpreter.PHP]\n{of_php}\n')
         words = [os.path.join(self.arguments.build, "uporterd"), "--settings", settings]
         return Subject("product", words, port, dict(os.environ, HOME=home, XDG_STATE_HOME=home, XDG_RUNTIME_DIR=""))
 

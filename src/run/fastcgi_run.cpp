@@ -10,7 +10,6 @@
 #include <algorithm>
 #include <boost/asio/buffer.hpp>
 #include <boost/asio/co_spawn.hpp>
-#include <boost/asio/detached.hpp>
 #include <cerrno>
 #include <csignal>
 #include <cstring>
@@ -57,7 +56,7 @@ std::shared_ptr<FastCgiRun> FastCgiRun::begin(const asio::any_io_executor& execu
     run->input_ = Input::closed;
   }
   if (order.another && order.input == InputKind::nothing) run->request_text_ = run->unsent_;
-  if (!run->send_beginning()) {
+  if (!run->send_now()) {
     run->peer_.reset();
     return nullptr;
   }
@@ -72,15 +71,12 @@ std::shared_ptr<FastCgiRun> FastCgiRun::begin(const asio::any_io_executor& execu
       if (failure) run->stop();
     });
   } else if (order.input == InputKind::nothing && !run->unsent_.empty()) {
-    run->is_writing_ = true;
-    asio::co_spawn(executor, run->flush(), [run](const std::exception_ptr& failure, bool) {
-      if (failure) run->stop();
-    });
+    run->flush_meanwhile();
   }
   return run;
 }
 
-bool FastCgiRun::send_beginning() {
+bool FastCgiRun::send_now() {
   ssize_t sent = 0;
   do sent = ::send(peer_->connection().native_handle(), unsent_.data(), unsent_.size(), MSG_NOSIGNAL);
   while (sent < 0 && errno == EINTR);
@@ -197,6 +193,13 @@ asio::awaitable<bool> FastCgiRun::flush() {
   co_return is_sent;
 }
 
+void FastCgiRun::flush_meanwhile() {
+  is_writing_ = true;
+  asio::co_spawn(executor_, flush(), [self = shared_from_this()](const std::exception_ptr& failure, bool) {
+    if (failure) self->stop();
+  });
+}
+
 asio::awaitable<bool> FastCgiRun::write(std::string_view data) {
   const auto self = shared_from_this();
   if (!is_connected() || input_ != Input::open) co_return false;
@@ -229,13 +232,9 @@ void FastCgiRun::close_input() {
   }
   input_ = Input::closed;
   fastcgi::append_end_of_stream(unsent_, fastcgi::RecordType::input, request_);
-  const ssize_t sent = ::send(peer_->connection().native_handle(), unsent_.data(), unsent_.size(), MSG_NOSIGNAL);
-  if (sent > 0) unsent_.erase(0, static_cast<std::size_t>(sent));
-  if (unsent_.empty()) return;
-  is_writing_ = true;
-  asio::co_spawn(executor_, flush(), [self = shared_from_this()](const std::exception_ptr& failure, bool) {
-    if (failure) self->stop();
-  });
+  // Should nobody be there any more, reading tells of it.
+  send_now();
+  if (!unsent_.empty()) flush_meanwhile();
 }
 
 asio::awaitable<void> FastCgiRun::feed_file() {
@@ -440,16 +439,12 @@ bool FastCgiRun::begin_again() {
     at += bytes.size() + header->content_length + header->padding_length;
   }
   unsent_ = std::exchange(request_text_, {});
-  if (!send_beginning()) return false;
+  if (!send_now()) return false;
   watch_peer();
   is_cut_ = is_process_gone_ = false;
   unread_ = {};
   terminate_at_ = Clock::time_point::max();
-  if (!unsent_.empty()) {
-    asio::co_spawn(executor_, flush(), [self = shared_from_this()](const std::exception_ptr& failure, bool) {
-      if (failure) self->stop();
-    });
-  }
+  if (!unsent_.empty()) flush_meanwhile();
   patience_.cancel();
   return true;
 }

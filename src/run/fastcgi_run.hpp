@@ -143,8 +143,10 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   void over(FastCgiPeer::Left left);
   /// What follows once nobody has the request any more.
   void end_of_run();
-  /// Sends what goes at once of the request. False: nobody is there.
-  bool send_beginning();
+  /// Sends of unsent_ what goes at once. False: nobody is there.
+  bool send_now();
+  /// Sends the rest of it as soon as there is room, while others go on.
+  void flush_meanwhile();
   void watch_peer();
   /// Has whoever waits for the connection look again.
   void wake();

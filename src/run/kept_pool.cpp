@@ -64,7 +64,7 @@ KeptPool::KeptPool(KeptOrder order, std::string folder) : order_(std::move(order
 
 KeptPool::State KeptPool::state() {
   const std::lock_guard lock(mutex_);
-  return {processes_, idle_, waiting_.size(), runs_};
+  return {processes_, idle_, runs_};
 }
 
 bool KeptPool::try_count() {

@@ -47,11 +47,11 @@ class KeptPool : public std::enable_shared_from_this<KeptPool> {
   struct State {
     std::size_t processes = 0;  ///< Those that only stream not included.
     std::size_t idle = 0;
-    std::size_t waiting = 0;  ///< Requests that wait for one.
-    std::uint64_t runs = 0;   ///< So far.
+    std::uint64_t runs = 0;  ///< So far.
   };
   /// From any thread.
   State state();
+  /// Requests that wait for a process.
   std::size_t waiting() const { return gate_ ? gate_->state().waiting : waiting_count_.load(); }
   /// It is needed no more: what runs comes to its end, and then no process is left. From any thread.
   void retire();

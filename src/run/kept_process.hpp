@@ -58,7 +58,6 @@ class KeptProcess {
   bool read_error_stream();
   /// Hands over what was read of that since the last time.
   std::string take_error_text();
-  bool has_error_text() const { return !error_text_.empty(); }
 
   Process& process() { return *process_; }
   /// Room for what comes over the connection.

@@ -139,13 +139,15 @@ ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const 
     for (const auto& [name, value] : request.script.rule->limits) set_limit(order.limits, name, value);
   if (request.site.unhurried) order.limits.first_byte = order.limits.total_time = kUnhurried;
   RunOrder& run = order.run;
-  if (runs == Runs::fresh) set_command(run, request);
+  if (runs == Runs::fresh) {
+    set_command(run, request);
+    run.limits = resource_limits(request.runner, order.limits);
+  }
   run.environment = environment_of(request, input.length);
   run.folder = files::folder_of(request.script.path);
   run.input = input.kind;
   run.input_file = std::move(input.file);
   run.error_stream_limit = order.limits.error_stream;
-  run.limits = resource_limits(request.runner, order.limits);
   run.ticket = std::move(ticket);
   return order;
 }

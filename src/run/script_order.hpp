@@ -83,7 +83,8 @@ struct ScriptOrder {
 };
 
 /// The order for `request`, with `input` to be read and `limits` as the settings have them. `ticket` is held until the
-/// run has ended. For one that is kept there is no command, which it was started with before.
+/// run has ended. For one that is kept there is neither a command nor are there limits, which it was started with
+/// before.
 ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const Limits& limits,
                          Gate::Ticket ticket = {}, Runs runs = Runs::fresh);
 
