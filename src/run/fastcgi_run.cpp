@@ -14,6 +14,7 @@
 #include <csignal>
 #include <cstring>
 #include <exception>
+#include <new>
 #include <utility>
 
 #include "core/script/judge.hpp"
@@ -50,12 +51,12 @@ std::shared_ptr<FastCgiRun> FastCgiRun::begin(const asio::any_io_executor& execu
                                               const std::shared_ptr<FastCgiPeer>& peer, Order& order) {
   // The constructor is private, which std::make_shared cannot reach.
   std::shared_ptr<FastCgiRun> run(new FastCgiRun(executor, set, peer, order));
-  fastcgi::append_request(run->unsent_, run->request_, peer->then(), order.parameters);
+  fastcgi::append_request(run->text_, run->request_, peer->then(), order.parameters);
   if (order.input == InputKind::nothing) {
-    fastcgi::append_end_of_stream(run->unsent_, fastcgi::RecordType::input, run->request_);
+    fastcgi::append_end_of_stream(run->text_, fastcgi::RecordType::input, run->request_);
     run->input_ = Input::closed;
+    run->is_whole_ = true;
   }
-  if (order.another && order.input == InputKind::nothing) run->request_text_ = run->unsent_;
   if (!run->send_now()) {
     run->peer_.reset();
     return nullptr;
@@ -63,14 +64,13 @@ std::shared_ptr<FastCgiRun> FastCgiRun::begin(const asio::any_io_executor& execu
   run->another_ = std::move(order.another);
   run->input_file_ = std::move(order.input_file);
   run->ticket_ = std::move(order.ticket);
-  run->note_long_ = std::move(order.note_long);
   run->watch_peer();
   set.add(run);
   if (order.input == InputKind::file) {
     asio::co_spawn(executor, run->feed_file(), [run](const std::exception_ptr& failure) {
       if (failure) run->stop();
     });
-  } else if (order.input == InputKind::nothing && !run->unsent_.empty()) {
+  } else if (order.input == InputKind::nothing && !run->unsent().empty()) {
     run->flush_meanwhile();
   }
   return run;
@@ -78,10 +78,10 @@ std::shared_ptr<FastCgiRun> FastCgiRun::begin(const asio::any_io_executor& execu
 
 bool FastCgiRun::send_now() {
   ssize_t sent = 0;
-  do sent = ::send(peer_->connection().native_handle(), unsent_.data(), unsent_.size(), MSG_NOSIGNAL);
+  do sent = ::send(peer_->connection().native_handle(), unsent().data(), unsent().size(), MSG_NOSIGNAL);
   while (sent < 0 && errno == EINTR);
   if (sent < 0 && errno != EAGAIN) return false;
-  unsent_.erase(0, static_cast<std::size_t>(std::max<ssize_t>(sent, 0)));
+  sent_ += static_cast<std::size_t>(std::max<ssize_t>(sent, 0));
   return true;
 }
 
@@ -109,6 +109,12 @@ FastCgiRun::FastCgiRun(const asio::any_io_executor& executor, RunSet& set, std::
 void FastCgiRun::when_long(std::function<void()> then) {
   if (has_ended()) return;
   when_long_ = std::move(then);
+  set_.look_by(begun_ + kShortRun);
+}
+
+void FastCgiRun::note_if_long(std::function<Gate::Ticket()> note) {
+  if (has_ended()) return;
+  note_long_ = std::move(note);
   set_.look_by(begun_ + kShortRun);
 }
 
@@ -186,8 +192,10 @@ asio::awaitable<bool> FastCgiRun::send(std::string_view first, std::string_view 
 asio::awaitable<bool> FastCgiRun::flush() {
   const auto self = shared_from_this();
   is_writing_ = true;
-  const std::string unsent = std::exchange(unsent_, {});
-  const bool is_sent = co_await send(unsent, {});
+  // While it is on its way, another process may be asked in place of this one.
+  const std::string rest(unsent());
+  sent_ = text_.size();
+  const bool is_sent = co_await send(rest, {});
   is_writing_ = false;
   if (!is_sent) input_ = Input::broken;
   co_return is_sent;
@@ -204,7 +212,7 @@ asio::awaitable<bool> FastCgiRun::write(std::string_view data) {
   const auto self = shared_from_this();
   if (!is_connected() || input_ != Input::open) co_return false;
   bool is_sent = true;
-  if (!unsent_.empty()) is_sent = co_await flush();
+  if (!unsent().empty()) is_sent = co_await flush();
   while (is_sent && !data.empty()) {
     const std::string_view piece = data.substr(0, kPieceOfInput);
     data.remove_prefix(piece.size());
@@ -231,10 +239,10 @@ void FastCgiRun::close_input() {
     return;
   }
   input_ = Input::closed;
-  fastcgi::append_end_of_stream(unsent_, fastcgi::RecordType::input, request_);
+  fastcgi::append_end_of_stream(text_, fastcgi::RecordType::input, request_);
   // Should nobody be there any more, reading tells of it.
   send_now();
-  if (!unsent_.empty()) flush_meanwhile();
+  if (!unsent().empty()) flush_meanwhile();
 }
 
 asio::awaitable<void> FastCgiRun::feed_file() {
@@ -297,8 +305,52 @@ std::optional<std::size_t> FastCgiRun::take(std::span<char> buffer) {
   return std::nullopt;
 }
 
+void FastCgiRun::take_first() {
+  std::size_t taken = 0;
+  while (is_connected()) {
+    const auto part = reader_.next(unread_);
+    if (!part) break;
+    if (part->kind == fastcgi::AnswerReader::Part::Kind::output) {
+      has_answered_ = true;
+      kept_output_ += part->content;
+      left_over_ = kept_output_;
+    } else {
+      take_part(*part, {}, taken);
+    }
+  }
+}
+
+void FastCgiRun::await_first(std::function<void()> then) {
+  first_then_ = std::move(then);
+  is_reading_ = true;
+  // The peer stays for as long as something is on its way into its memory.
+  const auto peer = peer_;
+  char* const bytes = peer->read_ahead();
+  peer->connection().async_read_some(
+      asio::buffer(bytes, kReadAhead),
+      [self = shared_from_this(), peer, bytes](const boost::system::error_code& error, std::size_t got) {
+        self->is_reading_ = false;
+        try {
+          if (!error) {
+            self->unread_ = {bytes, got};
+            self->take_first();
+          } else if (error != asio::error::operation_aborted && self->is_connected()) {
+            self->was_cut();
+          }
+        } catch (const std::bad_alloc&) {
+          self->is_lost_ = true;  // As whoever reads on is told.
+        }
+        if (const auto call = std::exchange(self->first_then_, nullptr)) call();
+      });
+}
+
+void FastCgiRun::leave_first() {
+  if (first_then_ && peer_) wake();
+}
+
 asio::awaitable<std::optional<std::size_t>> FastCgiRun::read_by(std::span<char> buffer, Clock::time_point time) {
   const auto self = shared_from_this();
+  if (is_lost_) throw std::bad_alloc();
   const bool is_to_be_dropped = std::exchange(is_dropping_, false);
   while (is_draining_ && !is_to_be_dropped) {
     // It is read for nobody any more.
@@ -378,7 +430,7 @@ void FastCgiRun::finish() {
         Finding{Code::fastcgi_refused, {{"reason", std::string(reason_of(end.protocol))}, {"program", peer_->name()}}};
   // Most programs say 0 whatever has happened, so that says nothing.
   if (end.status != 0) end_.exit_status = static_cast<int>(end.status);
-  const bool has_all_input = input_ == Input::closed && unsent_.empty() && !is_writing_;
+  const bool has_all_input = input_ == Input::closed && unsent().empty() && !is_writing_;
   over(has_all_input && unread_.empty() ? FastCgiPeer::Left::clean : FastCgiPeer::Left::spoilt);
 }
 
@@ -416,8 +468,8 @@ void FastCgiRun::terminate() {
 }
 
 bool FastCgiRun::may_begin_again() const {
-  return another_ && peer_ && !request_text_.empty() && peer_->ends_between_runs() && !has_answered_ && !failure_ &&
-         !is_stopped_ && !was_too_slow_ && !was_over_time_;
+  return another_ && peer_ && is_whole_ && peer_->ends_between_runs() && !has_answered_ && !failure_ && !is_stopped_ &&
+         !was_too_slow_ && !was_over_time_;
 }
 
 bool FastCgiRun::begin_again() {
@@ -431,20 +483,20 @@ bool FastCgiRun::begin_again() {
   peer_ = next;
   request_ = next->next_request();
   reader_ = fastcgi::AnswerReader(request_);
-  for (std::size_t at = 0; at + fastcgi::kHeaderSize <= request_text_.size();) {
-    auto header = fastcgi::parse_header(std::string_view(request_text_).substr(at));
+  for (std::size_t at = 0; at + fastcgi::kHeaderSize <= text_.size();) {
+    auto header = fastcgi::parse_header(std::string_view(text_).substr(at));
     header->request = request_;
     const auto bytes = header->bytes();
-    request_text_.replace(at, bytes.size(), bytes.data(), bytes.size());
+    text_.replace(at, bytes.size(), bytes.data(), bytes.size());
     at += bytes.size() + header->content_length + header->padding_length;
   }
-  unsent_ = std::exchange(request_text_, {});
+  sent_ = 0;
   if (!send_now()) return false;
   watch_peer();
   is_cut_ = is_process_gone_ = false;
   unread_ = {};
   terminate_at_ = Clock::time_point::max();
-  if (!unsent_.empty()) flush_meanwhile();
+  if (!unsent().empty()) flush_meanwhile();
   patience_.cancel();
   return true;
 }

@@ -80,8 +80,6 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
     /// Whom to hand the request to, once, should `peer` end by itself before it has read it; null: nobody is free.
     std::function<std::shared_ptr<FastCgiPeer>()> another{};
     Gate::Ticket ticket{};  ///< Let go of when the run has ended; null: its turn is the peer itself.
-    /// Called once it has lasted longer than most do: from then on it counts among all runs. Null: there are too many.
-    std::function<Gate::Ticket()> note_long{};
   };
 
   /// Hands the request to `peer`. Null: whoever stands there had gone before it was read, and nothing has happened, nor
@@ -90,6 +88,21 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
                                            const std::shared_ptr<FastCgiPeer>& peer, Order& order);
   FastCgiRun(const FastCgiRun&) = delete;
   FastCgiRun& operator=(const FastCgiRun&) = delete;
+
+  /// Calls `note` once it has lasted longer than most do: from then on it counts among all runs. What that gives is
+  /// null: there are too many.
+  void note_if_long(std::function<Gate::Ticket()> note);
+
+  /// Waits for what comes first of the answer, and calls `then`: mostly that is all of it, and the run has ended. Until
+  /// then nothing else may be read or waited for; leave_first() has `then` called soon.
+  void await_first(std::function<void()> then);
+  void leave_first();
+  /// Nobody is there any more to be called.
+  void forget_first() { first_then_ = nullptr; }
+  /// What was read of the output by then, and not taken since.
+  std::string_view first_output() const { return left_over_; }
+  /// Its end, once it has ended.
+  const ProcessEnd& known_end() const { return end_; }
 
   asio::awaitable<std::size_t> read(std::span<char> buffer) override;
   asio::awaitable<std::optional<std::size_t>> read_by(std::span<char> buffer, Clock::time_point time) override;
@@ -123,6 +136,8 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   /// What of the answer lies here already; nullopt: there is nothing, and more may come.
   std::optional<std::size_t> take(std::span<char> buffer);
   void take_part(const fastcgi::AnswerReader::Part& part, std::span<char> buffer, std::size_t& taken);
+  /// Takes all of what was read to a place of its own.
+  void take_first();
   void add_error(std::string_view text);
   void take_error_text();
   /// It has come to its end by its own word.
@@ -143,7 +158,7 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   void over(FastCgiPeer::Left left);
   /// What follows once nobody has the request any more.
   void end_of_run();
-  /// Sends of unsent_ what goes at once. False: nobody is there.
+  /// Sends of unsent() what goes at once. False: nobody is there.
   bool send_now();
   /// Sends the rest of it as soon as there is room, while others go on.
   void flush_meanwhile();
@@ -151,6 +166,7 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   /// Has whoever waits for the connection look again.
   void wake();
   bool is_connected() const { return peer_ != nullptr && !is_cut_; }
+  std::string_view unsent() const { return std::string_view(text_).substr(sent_); }
 
   RunSet& set_;
   asio::any_io_executor executor_;
@@ -161,7 +177,8 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   std::chrono::seconds processor_time_allowed_;
   files::Descriptor input_file_;
   Clock::time_point begun_ = Clock::now();
-  std::string unsent_;  ///< Of the request's beginning.
+  std::string text_;      ///< The request's beginning.
+  std::size_t sent_ = 0;  ///< Bytes of it.
   enum class Input { open, closed, broken } input_ = Input::open;
   bool is_writing_ = false;
   bool is_reading_ = false;
@@ -172,20 +189,22 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   bool is_stopped_ = false;
   bool is_draining_ = false;  ///< Somebody reads it to its end for nobody.
   bool is_dropping_ = false;  ///< What is read next is for nobody.
+  bool is_lost_ = false;      ///< There was no memory for what was read.
   bool was_too_slow_ = false;
   bool was_over_time_ = false;  ///< It was ended for its processor time.
   std::string_view unread_;     ///< Of what was received, in the peer's memory.
   std::string_view left_over_;  ///< Of the output, for which there was no room.
-  std::string kept_output_;     ///< The same, once the peer is given back.
+  std::string kept_output_;     ///< The same, once the peer is given back, or where it was the first of the answer.
   std::string error_text_;
   std::optional<Finding> failure_;
   ProcessEnd end_;
   Event ended_;
   asio::steady_timer patience_;
   std::function<void()> when_long_;
+  std::function<void()> first_then_;
   std::function<Gate::Ticket()> note_long_;
   std::function<std::shared_ptr<FastCgiPeer>()> another_;
-  std::string request_text_;  ///< What was sent, while it may be sent again.
+  bool is_whole_ = false;  ///< text_ is all of the request, which may be sent again.
   Gate::Ticket ticket_;
   Gate::Ticket noted_;  ///< Among all runs.
   Clock::time_point deadline_ = Clock::time_point::max();

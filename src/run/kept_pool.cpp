@@ -173,8 +173,15 @@ std::unique_ptr<KeptProcess> KeptShare::take_idle(std::uint64_t generation, bool
 }
 
 std::variant<std::shared_ptr<FastCgiPeer>, StartError, KeptShare::NoneFree> KeptShare::take(KeptTurn* turn) {
-  const std::uint64_t generation = pool_->files_.generation();
   bool is_counted = turn != nullptr && std::exchange(turn->may_start_, false);
+  // One that is idle at another thread is here long before another would have started.
+  const auto may_start = [&] { return is_counted || (pool_->idle_ == 0 && pool_->try_count()); };
+  // Where much is asked for, all are at work.
+  if (idle_.empty() && (turn == nullptr || !turn->process_)) {
+    is_counted = may_start();
+    if (!is_counted) return NoneFree{};
+  }
+  const std::uint64_t generation = pool_->files_.generation();
   if (turn != nullptr && turn->process_) {
     auto process = std::move(turn->process_);
     if (is_ready(*process, generation)) return lend(std::move(process));
@@ -182,8 +189,7 @@ std::variant<std::shared_ptr<FastCgiPeer>, StartError, KeptShare::NoneFree> Kept
     is_counted = true;
   }
   if (auto process = take_idle(generation, is_counted)) return lend(std::move(process));
-  // One that is idle at another thread is here long before another would have started.
-  if (!is_counted && (pool_->idle_ > 0 || !pool_->try_count())) return NoneFree{};
+  if (!may_start()) return NoneFree{};
   if (successor_ && is_ready(*successor_, generation)) return lend(std::move(successor_));
   auto started = start();
   if (const auto* const error = std::get_if<StartError>(&started)) {
@@ -213,8 +219,14 @@ std::shared_ptr<KeptTurn> KeptShare::line_up(std::size_t queue) {
 
 bool KeptShare::is_worn_out(const KeptProcess& process) const {
   constexpr std::uint64_t kRunsBetweenLooks = 32;
-  return is_closed_ || pool_->is_retired_ || process.runs >= pool_->order_.runs_each ||
-         (process.runs % kRunsBetweenLooks == 0 && process.is_near_its_limit());
+  if (is_closed_ || pool_->is_retired_) return true;
+  if (process.runs % kRunsBetweenLooks == 0 && process.is_near_its_limit()) return true;
+  // To start another takes as long as many short runs. Who asks for fewer than that wants just so many.
+  constexpr std::uint64_t kMany = 1000;
+  constexpr std::uint64_t kPutOff = 10;
+  const std::uint64_t each = pool_->order_.runs_each;
+  const bool may_be_put_off = each >= kMany && process.runs < kPutOff * each && pool_->waiting_count_ > 0;
+  return process.runs >= each && !may_be_put_off;
 }
 
 void KeptShare::give_back(std::unique_ptr<KeptProcess> process, FastCgiPeer::Left left) {
@@ -227,20 +239,21 @@ void KeptShare::give_back(std::unique_ptr<KeptProcess> process, FastCgiPeer::Lef
     bury(std::move(process));
     return uncount();
   }
-  if (pool_->waiting_count_ > 0) prepare_successor(*process);
+  prepare_successor(*process);
   put_down(std::move(process));
 }
 
 void KeptShare::prepare_successor(const KeptProcess& process) {
-  // Early enough for it to be ready when its turn comes, and only where somebody would have to wait for that.
+  // Early enough for it to be ready when its turn comes, and only where that is soon.
   constexpr std::uint64_t kLeast = 100;
   const std::uint64_t each = pool_->order_.runs_each;
   if (successor_ || each < kLeast || process.runs != each - each / 4) return;
+  if ((Clock::now() - process.since) / 3 > kSuccessorWaits) return;
   auto started = start();
   auto* const next = std::get_if<std::unique_ptr<KeptProcess>>(&started);
   if (next == nullptr) return;
   successor_ = std::move(*next);
-  // If nobody has had to wait by then, it is one too many.
+  // If nobody has needed it by then, it is one too many.
   successor_timer_.expires_after(kSuccessorWaits);
   successor_timer_.async_wait([weak = weak_from_this()](const boost::system::error_code& error) {
     const auto self = weak.lock();

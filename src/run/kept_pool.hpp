@@ -157,7 +157,7 @@ class KeptShare : public std::enable_shared_from_this<KeptShare> {
   std::shared_ptr<FastCgiPeer> lend(std::unique_ptr<KeptProcess> process);
   void give_back(std::unique_ptr<KeptProcess> process, FastCgiPeer::Left left);
   void only_streams(KeptProcess& process);
-  /// Starts the one that will take the place of `process`, if others wait for it.
+  /// Starts the one that will take the place of `process`, if that is soon.
   void prepare_successor(const KeptProcess& process);
   bool is_worn_out(const KeptProcess& process) const;
   /// Puts it among those that are idle, for whoever comes or waits.

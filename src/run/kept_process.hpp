@@ -74,9 +74,10 @@ class KeptProcess {
   /// Called once it has ended, if anybody wants to know.
   std::function<void()> ended;
 
-  std::uint64_t runs = 0;          ///< That it was given.
-  std::uint16_t last_request = 0;  ///< The number of the last one on its connection.
-  std::uint64_t generation = 0;    ///< Of the files that it was started from.
+  std::uint64_t runs = 0;                        ///< That it was given.
+  std::uint16_t last_request = 0;                ///< The number of the last one on its connection.
+  std::uint64_t generation = 0;                  ///< Of the files that it was started from.
+  const Clock::time_point since = Clock::now();  ///< Its start.
   Clock::time_point idle_since{};
   bool is_counted = true;  ///< Among those of its pool.
 

@@ -176,6 +176,32 @@ TEST_CASE("requests on one connection are kept each for itself, also where a cli
   CHECK(kept.part(4, "page") == "ran fog");
 }
 
+TEST_CASE("a script that has been found a moment ago is told of as one that has to be looked for") {
+  Kept kept;
+  kept.folder().write("pages/tide.php", "<?php header('X-Run: ' . getmypid()); echo $_GET['at'] ?? 'slack water';");
+  Connection connection(kept.port());
+  const std::string first = "GET /tide.php HTTP/1.1\r\nHost: localhost\r\nX-Quay: north\r\n\r\n";
+  const std::string second = "GET /tide.php?at=07:40 HTTP/1.1\r\nHost: localhost\r\nX-Quay: south\r\n\r\n";
+  connection.send(first);
+  CHECK(connection.receive().body == "slack water");
+  connection.send(second);
+  connection.finish_sending();
+  const std::string received = connection.receive_all();
+  CHECK(received.ends_with("\r\n\r\n07:40"));
+  CHECK(kept.part(2, "request") == second);
+  CHECK(kept.part(2, "answer") == received);
+  for (const int number : {1, 2}) {
+    const std::string told = kept.json(number);
+    CAPTURE(told);
+    for (const char* const part :
+         {"\"kind\":\"script\"", "\"in_progress\":false", "\"way\":\"kept\"", "\"runner\":\"php-cgi\"",
+          "is a PHP script", "/pages/tide.php\"", "\"REQUEST_METHOD=GET\"", "\"REMOTE_ADDR=127.0.0.1\""})
+      CHECK(has(told, part));
+    CHECK(has(told, number == 1 ? "\"HTTP_X_QUAY=north\"" : "\"HTTP_X_QUAY=south\""));
+    CHECK(has(told, "\"run_of_process\":" + std::to_string(number)));
+  }
+}
+
 TEST_CASE("a client that is turned away at the door has had an exchange, too") {
   Kept kept("", "connections = 1\n");
   Connection first(kept.port());

@@ -13,6 +13,8 @@ constexpr char kResponder = 1;
 constexpr char kKeepConnection = 1;
 constexpr std::size_t kBodySize = 8;     ///< Of the records that begin and end a request.
 constexpr std::size_t kMostLengths = 8;  ///< Bytes of the two lengths before a pair.
+/// Bytes beyond the pairs' own text that a request takes, mostly.
+constexpr std::size_t kSpaceForLengths = 256;
 
 char low_byte(std::size_t number) { return static_cast<char>(number & 0xff); }
 std::uint8_t byte_at(std::string_view bytes, std::size_t place) { return static_cast<std::uint8_t>(bytes[place]); }
@@ -25,6 +27,12 @@ void append_length(std::string& out, std::size_t length) {
   }
   for (const unsigned shift : {24U, 16U, 8U, 0U})
     out += static_cast<char>(low_byte(length >> shift) | (shift == 24 ? '\x80' : '\0'));
+}
+
+/// Writes `header` to the place in `out` that was left for it.
+void set_header(std::string& out, std::size_t place, const Header& header) {
+  const auto bytes = header.bytes();
+  std::copy(bytes.begin(), bytes.end(), out.begin() + static_cast<std::ptrdiff_t>(place));
 }
 
 void append_header(std::string& out, const Header& header) {
@@ -63,24 +71,39 @@ void append_request(std::string& out, std::uint16_t request, Connection then, co
   out += {'\0', kResponder, flags, '\0', '\0', '\0', '\0', '\0'};
 
   // The pairs are one stream, which may be cut anywhere, but not every program puts a pair together again that was cut.
-  std::string pairs;
-  const auto flush = [&] {
-    for (std::size_t at = 0; at < pairs.size(); at += kMostContent) {
-      const std::size_t size = std::min(pairs.size() - at, kMostContent);
-      append_header(out, {RecordType::params, request, static_cast<std::uint16_t>(size)});
-      out.append(pairs, at, size);
-    }
-    pairs.clear();
+  std::size_t record = out.size();
+  const auto begin_record = [&] {
+    record = out.size();
+    out.append(kHeaderSize, '\0');
   };
-  pairs.reserve(4096);
+  const auto end_record = [&] {
+    std::size_t size = out.size() - record - kHeaderSize;
+    // A pair that no record can hold.
+    for (; size > kMostContent; size -= kMostContent) {
+      set_header(out, record, {RecordType::params, request, kMostContent});
+      record += kHeaderSize + kMostContent;
+      out.insert(record, kHeaderSize, '\0');
+    }
+    set_header(out, record, {RecordType::params, request, static_cast<std::uint16_t>(size)});
+  };
+  out.reserve(out.size() + environment.text().size() + kSpaceForLengths);
+  begin_record();
   environment.each([&](std::string_view name, std::string_view value) {
-    if (pairs.size() + kMostLengths + name.size() + value.size() > kMostContent) flush();
-    append_length(pairs, name.size());
-    append_length(pairs, value.size());
-    pairs += name;
-    pairs += value;
+    const std::size_t size = out.size() - record - kHeaderSize;
+    if (size > 0 && size + kMostLengths + name.size() + value.size() > kMostContent) {
+      end_record();
+      begin_record();
+    }
+    append_length(out, name.size());
+    append_length(out, value.size());
+    out += name;
+    out += value;
   });
-  flush();
+  if (out.size() == record + kHeaderSize) {
+    out.resize(record);
+  } else {
+    end_record();
+  }
   append_end_of_stream(out, RecordType::params, request);
 }
 

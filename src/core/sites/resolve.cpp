@@ -475,6 +475,7 @@ class Resolver {
     found.interpreter = std::move(interpreter);
     found.rule = rule;
     found.info = file.info;
+    found.stands_first = file.stands_first;
     const bool is_page = rule != nullptr && rule->where == script::Interpreter::Where::anywhere;
     if (file.fallback != nullptr && is_page) {
       // Pages of PHP find what was asked for in REQUEST_URI; to the script itself no path leads on.

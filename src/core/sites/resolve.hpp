@@ -61,9 +61,10 @@ struct ScriptFound {
   std::string path;         ///< On disk.
   std::string interpreter;  ///< The full path of the program that runs it; empty if it is run directly.
   const script::Interpreter* rule = nullptr;  ///< Of that interpreter, in the settings; null if it is run directly.
-  std::string name;       ///< SCRIPT_NAME: the decoded path that leads to the script (RFC 3875, section 4.1.13).
-  std::string path_info;  ///< PATH_INFO: the decoded rest of the path; empty or begins with a slash (4.1.5).
-  struct stat info {};    ///< Of its file.
+  std::string name;          ///< SCRIPT_NAME: the decoded path that leads to the script (RFC 3875, section 4.1.13).
+  std::string path_info;     ///< PATH_INFO: the decoded rest of the path; empty or begins with a slash (4.1.5).
+  struct stat info {};       ///< Of its file.
+  bool stands_first = true;  ///< As in FileFound.
 };
 
 struct Redirect {

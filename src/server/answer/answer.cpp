@@ -6,6 +6,7 @@
 #include "core/http/findings.hpp"
 #include "core/text/text.hpp"
 #include "server/answer/quick_answer.hpp"
+#include "server/answer/quick_run.hpp"
 #include "server/worker.hpp"
 
 namespace porter::server {
@@ -23,32 +24,6 @@ Finding fit_to_be_told(Finding finding, const http::Host& host) {
 
 /// CONNECT makes a tunnel and TRACE tells what came over one; every other method is a script's to understand.
 bool is_for_proxies(std::string_view method) { return method == "CONNECT" || method == "TRACE"; }
-
-/// Reads target and Host into the request; a finding if they are not acceptable.
-std::optional<Finding> read_target(Turn& turn) {
-  Request& request = turn.request();
-  auto target = http::parse_target(request.head.target, request.head.method);
-  if (const auto* const error = std::get_if<http::TargetError>(&target)) {
-    // What cannot be read as a target may still be known to be of no use: CONNECT is for proxies.
-    if (is_for_proxies(request.head.method))
-      return Finding{Code::method_unknown, {{"method", std::string(request.head.method)}}};
-    return http::finding_of(*error);
-  }
-  request.target = std::move(std::get<http::Target>(target));
-  const std::size_t hosts = request.head.count("Host");
-  if (hosts > 1 || (hosts == 0 && request.head.minor_version == 1)) return http::wrong_host_count(hosts);
-  const std::string_view field = request.head.field("Host").value_or("");
-  const std::uint16_t port = turn.ends().server_port;
-  if (!field.empty() && !http::parse_host(field)) return http::bad_host(field, port);
-  // The authority of an absolute target takes the place of Host (RFC 9112, section 3.2.2).
-  const bool is_absolute = request.target.authority && request.target.form == http::TargetForm::absolute;
-  const std::string_view value = is_absolute ? std::string_view(*request.target.authority) : field;
-  if (hosts == 0 && value.empty()) return std::nullopt;
-  auto host = http::parse_host(value);
-  if (!host) return http::bad_host(value, port);
-  request.host = std::move(*host);
-  return std::nullopt;
-}
 
 /// The problem with the request's body, as far as its head tells.
 std::optional<Finding> check_body(Turn& turn) {
@@ -88,6 +63,31 @@ sites::Route route_of(Turn& turn, sites::Asked::Near near) {
 }
 
 }  // namespace
+
+std::optional<Finding> read_target(Turn& turn) {
+  Request& request = turn.request();
+  auto target = http::parse_target(request.head.target, request.head.method);
+  if (const auto* const error = std::get_if<http::TargetError>(&target)) {
+    // What cannot be read as a target may still be known to be of no use: CONNECT is for proxies.
+    if (is_for_proxies(request.head.method))
+      return Finding{Code::method_unknown, {{"method", std::string(request.head.method)}}};
+    return http::finding_of(*error);
+  }
+  request.target = std::move(std::get<http::Target>(target));
+  const std::size_t hosts = request.head.count("Host");
+  if (hosts > 1 || (hosts == 0 && request.head.minor_version == 1)) return http::wrong_host_count(hosts);
+  const std::string_view field = request.head.field("Host").value_or("");
+  const std::uint16_t port = turn.ends().server_port;
+  if (!field.empty() && !http::parse_host(field)) return http::bad_host(field, port);
+  // The authority of an absolute target takes the place of Host (RFC 9112, section 3.2.2).
+  const bool is_absolute = request.target.authority && request.target.form == http::TargetForm::absolute;
+  const std::string_view value = is_absolute ? std::string_view(*request.target.authority) : field;
+  if (hosts == 0 && value.empty()) return std::nullopt;
+  auto host = http::parse_host(value);
+  if (!host) return http::bad_host(value, port);
+  request.host = std::move(*host);
+  return std::nullopt;
+}
 
 sites::Surroundings surroundings_of(Turn& turn) { return {turn.settings(), turn.worker().shared().search_path}; }
 
@@ -131,16 +131,28 @@ std::optional<ReadyAnswer> SiteAnswerer::find_ready(Turn& turn) {
   const std::string* const host = turn.known_host();
   const Site* const site = host == nullptr ? nullptr : turn.site_known_for(*host);
   if (site == nullptr) return std::nullopt;
-  auto ready =
+  auto found =
       find_quick_answer(turn.request().head, turn.files(), turn.number_of(*site), *host, turn.exchange().begun);
-  if (!ready) return std::nullopt;
+  if (!found.answer && !found.script) return std::nullopt;
   turn.set_site(site);
+  if (found.script) {
+    turn.set_quick_run(QuickRun::begin(turn, std::move(found.script)));
+    return std::nullopt;
+  }
   turn.exchange().by = ByFile{};
-  return ready;
+  return std::move(found.answer);
 }
 
 asio::awaitable<void> SiteAnswerer::answer(Turn& turn) {
   const Request& request = turn.request();
+  if (const QuickRun* const quick = turn.quick_run()) {
+    // It has begun, whatever the path leads to by now.
+    turn.exchange().trail = quick->script().trail;
+    sites::ScriptFound script = quick->script().found;
+    WayToScript way;
+    co_await answer_script(turn, request, std::move(script), std::move(way));
+    co_return;
+  }
   auto body_refusal = check_body(turn);
   // How the body ends is not known, or reading it is not worth while: nothing behind it can be read either.
   if (body_refusal) turn.writer().close_after();

@@ -57,6 +57,8 @@ asio::awaitable<void> answer_with_our_page(Turn& turn, const Request* request, F
 /// Shows that the server works, where there is no page of a site to show: the sites, the interpreters, what to do next.
 asio::awaitable<void> answer_start_page(Turn& turn, sites::StartPage page);
 
+/// Reads the target and the Host of the request into it; a finding if they are not acceptable.
+std::optional<Finding> read_target(Turn& turn);
 /// What turn.site() and the request's target lead to, with the trail noted in the exchange.
 sites::Surroundings surroundings_of(Turn& turn);
 

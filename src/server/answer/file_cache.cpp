@@ -16,13 +16,20 @@ constexpr std::size_t kMostOpenFiles = 64;
 constexpr std::chrono::seconds kJudgementHolds{1};
 constexpr std::size_t kLongestPath = 2048;
 
+std::size_t bytes_of(const CachedScript& script) {
+  std::size_t bytes = sizeof script + script.found.path.capacity() + script.found.interpreter.capacity() +
+                      script.found.name.capacity() + script.runner.name.capacity();
+  for (const std::string& step : script.trail) bytes += sizeof step + step.capacity();
+  return bytes;
+}
+
 /// What an entry takes: its texts, itself, and the nodes of the map and of the shared pointer, as the allocator rounds
 /// them.
 std::size_t bytes_of(const std::string& path, const CachedFile& file) {
   constexpr std::size_t kNodes = 160;
   return kNodes + sizeof(CachedFile) + path.capacity() + file.path.capacity() + file.validators.etag.capacity() +
          file.fields.capacity() + file.kept_fields.capacity() + file.content.capacity() + file.gzip_fields.capacity() +
-         file.gzip_content.capacity();
+         file.gzip_content.capacity() + (file.script ? bytes_of(*file.script) : 0);
 }
 
 }  // namespace
@@ -78,7 +85,8 @@ std::shared_ptr<CachedFile> FileCache::find(Key key, Clock::time_point now) {
 }
 
 void FileCache::keep(Key at, CachedFile file, Clock::time_point judged) {
-  if (!files::is_settled(file.info, std::time(nullptr))) return;
+  // Of a script nothing is kept that an edit would change.
+  if (!file.script && !files::is_settled(file.info, std::time(nullptr))) return;
   std::string key(at.path);
   const std::size_t bytes = bytes_of(key, file);
   // Throwing everything away is rare with bounds like these, and leaves no order of use to keep.

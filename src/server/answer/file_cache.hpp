@@ -1,4 +1,5 @@
-// The cache of small files: what was sent for a path a moment ago, proven fresh by one stat() before it is sent again.
+// The cache of small files: what was sent for a path a moment ago, proven fresh by one stat() before it is sent again;
+// and of scripts, of which it is only remembered what a path leads to.
 //
 // One belongs to each worker, so it needs no lock. A file that was changed less than two seconds before it was read is
 // not trusted: its time stamp could hide a second change. And how it was judged is trusted for a second only, since
@@ -22,10 +23,19 @@
 
 #include "core/files/descriptor.hpp"
 #include "core/http/conditions.hpp"
+#include "core/sites/resolve.hpp"
+#include "run/script_order.hpp"
 
 namespace porter::server {
 
-/// One file, ready to be sent.
+/// What a path leads to that is answered by a script.
+struct CachedScript {
+  sites::ScriptFound found;  ///< Its rule is that of the settings that the cache is for.
+  run::Runner runner;
+  std::vector<std::string> trail;
+};
+
+/// One file, ready to be sent, or a script, ready to be run.
 struct CachedFile {
   std::string path;
   struct stat info {};
@@ -37,6 +47,7 @@ struct CachedFile {
   bool is_compressible = false;
   std::string gzip_fields;   ///< As `fields`, for the compressed content; Content-Length comes with the content.
   std::string gzip_content;  ///< Empty: not compressed yet.
+  std::shared_ptr<const CachedScript> script;  ///< Not null: it is one, and run by a process that is kept.
 
   /// Sets the compressed content, and tells its length. Once.
   void set_compressed(std::string compressed);

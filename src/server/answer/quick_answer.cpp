@@ -2,6 +2,7 @@
 #include "server/answer/quick_answer.hpp"
 
 #include <ctime>
+#include <utility>
 
 #include "server/answer/gzip.hpp"
 
@@ -64,37 +65,38 @@ std::optional<Plain> read_plain(const http::RequestHead& head, std::string_view 
 
 }  // namespace
 
-std::optional<ReadyAnswer> find_quick_answer(const http::RequestHead& head, FileCache& files, std::size_t site,
-                                             std::string_view known_host, FileCache::Clock::time_point now) {
-  if (head.method != "GET" || head.minor_version != 1 || head.target.front() != '/') return std::nullopt;
+QuickFind find_quick_answer(const http::RequestHead& head, FileCache& files, std::size_t site,
+                            std::string_view known_host, FileCache::Clock::time_point now) {
+  if (head.method != "GET" || head.minor_version != 1 || head.target.front() != '/') return {};
   const auto plain = read_plain(head, known_host);
-  if (!plain) return std::nullopt;
+  if (!plain) return {};
   static thread_local std::string decoded;
   const auto path = plain_path(head.target.substr(0, head.target.find('?')), decoded);
-  if (!path) return std::nullopt;
+  if (!path) return {};
   std::shared_ptr<CachedFile> found = files.find({site, *path}, now);
-  if (!found) return std::nullopt;
+  if (!found) return {};
+  if (found->script) return {std::nullopt, std::move(found)};
   CachedFile& file = *found;
   ReadyAnswer answer;
   answer.keeper = std::move(found);
   if (plain->has_condition) {
     const http::Verdict verdict = http::evaluate_conditions(head, file.validators, std::time(nullptr));
-    if (verdict == http::Verdict::precondition_failed) return std::nullopt;
+    if (verdict == http::Verdict::precondition_failed) return {};
     if (verdict == http::Verdict::not_modified) {
       answer.status = 304;
       answer.status_line = "HTTP/1.1 304 Not Modified\r\n";
       answer.fields = file.kept_fields;
-      return answer;
+      return {std::move(answer), nullptr};
     }
   }
   answer.status_line = "HTTP/1.1 200 OK\r\n";
   const bool is_small = !file.file.is_open();
   if (file.is_compressible && http::accepts_coding(plain->accept_encoding, "gzip")) {
-    if (file.gzip_content.empty() && !is_small) return std::nullopt;
+    if (file.gzip_content.empty() && !is_small) return {};
     if (file.gzip_content.empty()) files.add_compressed(file, gzip(file.content));
     answer.fields = file.gzip_fields;
     answer.body = file.gzip_content;
-    return answer;
+    return {std::move(answer), nullptr};
   }
   answer.fields = file.fields;
   if (is_small) {
@@ -102,7 +104,7 @@ std::optional<ReadyAnswer> find_quick_answer(const http::RequestHead& head, File
   } else {
     answer.file = {file.file.get(), 0, static_cast<std::uint64_t>(file.info.st_size)};
   }
-  return answer;
+  return {std::move(answer), nullptr};
 }
 
 }  // namespace porter::server

@@ -14,10 +14,15 @@
 
 namespace porter::server {
 
-/// The answer to `head` from what `files` keep for `site`; nullopt if the request must go the full way. `known_host` is
-/// the Host value that the full way has accepted before on this connection, for that site; `now` is when the head had
-/// arrived.
-std::optional<ReadyAnswer> find_quick_answer(const http::RequestHead& head, FileCache& files, std::size_t site,
-                                             std::string_view known_host, FileCache::Clock::time_point now);
+/// Both are empty: the request must go the full way.
+struct QuickFind {
+  std::optional<ReadyAnswer> answer;
+  std::shared_ptr<const CachedFile> script;  ///< What answers.
+};
+
+/// The answer to `head` from what `files` keep for `site`, or the script that gives one. `known_host` is the Host value
+/// that the full way has accepted before on this connection, for that site; `now` is when the head had arrived.
+QuickFind find_quick_answer(const http::RequestHead& head, FileCache& files, std::size_t site,
+                            std::string_view known_host, FileCache::Clock::time_point now);
 
 }  // namespace porter::server

@@ -130,6 +130,8 @@ class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
   asio::awaitable<void> explain(std::optional<Finding> finding);
   asio::awaitable<void> redirect_locally(const std::string& location);
   RunFacts& facts() { return turn_.exchange().runs[number_]; }
+  /// Remembers what the path leads to, so that the next request for it may go the quick way.
+  void remember();
   /// Notes what is known of the run's end.
   void note_end();
   /// Notes what the script wrote to its error stream.
@@ -159,12 +161,11 @@ class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
 asio::awaitable<void> ScriptAnswer::answer() {
   runner_ = turn_.runners().of(script_);
   Exchange& exchange = turn_.exchange();
-  number_ = exchange.runs.size();
-  RunFacts run;
-  run.runner = runner_.name;
-  run.script = script_.path;
-  run.is_for_problem = way_.problem_status > 0;
-  exchange.runs.push_back(std::move(run));
+  if (!turn_.quick_run()) {
+    number_ = exchange.runs.size();
+    exchange.runs.push_back(run_facts(runner_, script_));
+    exchange.runs.back().is_for_problem = way_.problem_status > 0;
+  }
   if (way_.problem_status == 0) exchange.by = ByScript{};
   run::ScriptInput input;
   bool ready = co_await prepare_input(input);
@@ -214,14 +215,25 @@ void ScriptAnswer::note_errors() {
 }
 
 void ScriptAnswer::note_end() {
-  const auto& end = run_->end();
-  if (!end) return;
-  RunFacts& run = facts();
-  run.exit_status = end->exit_status;
-  run.signal = end->signal;
-  run.duration = end->duration;
-  run.processor_time = end->processor_time;
-  run.peak_memory_kib = end->peak_memory_kib;
+  if (const auto& end = run_->end()) server::note_end(facts(), *end);
+}
+
+void ScriptAnswer::remember() {
+  const bool is_plain = way_.redirects == 0 && way_.problem_status == 0 && request_.head.method == "GET" &&
+                        script_.stands_first && script_.path_info.empty() &&
+                        request_.target.form == http::TargetForm::origin;
+  std::string space;
+  const auto path = is_plain ? plain_path(request_.target.raw_path, space) : std::nullopt;
+  if (!path) return;
+  auto script = std::make_shared<CachedScript>();
+  script->found = script_;
+  script->runner = runner_;
+  script->trail = turn_.exchange().trail;
+  CachedFile file;
+  file.path = script_.path;
+  file.info = script_.info;
+  file.script = std::move(script);
+  turn_.files().keep({turn_.number_of(turn_.site()), *path}, std::move(file), turn_.exchange().begun);
 }
 
 asio::awaitable<bool> ScriptAnswer::prepare_input(run::ScriptInput& input) {
@@ -247,23 +259,15 @@ asio::awaitable<bool> ScriptAnswer::prepare_input(run::ScriptInput& input) {
 }
 
 asio::awaitable<bool> ScriptAnswer::start(run::ScriptInput input) {
-  const Ends& ends = turn_.ends();
-  const run::ScriptRequest asked{
-      script_,
-      runner_,
-      turn_.site(),
-      request_.head,
-      request_.target,
-      run::caller_of(ends.client_address, ends.client_port, ends.server_address, ends.server_port, request_.host.name),
-      turn_.worker().shared().supplies,
-      way_.problem_status,
-      ends.is_this_computer};
+  const auto asked = script_request(turn_, request_, script_, runner_, way_.problem_status);
+  const bool is_remembered = turn_.quick_run() != nullptr;
   auto started = co_await start_script(turn_, asked, std::move(input), number_);
   if (auto* const none = std::get_if<NotStarted>(&started)) {
     if (none->finding) co_await problem(std::move(*none->finding));
     co_return false;
   }
   run_ = std::get<std::shared_ptr<run::ScriptRun>>(std::move(started));
+  if (run::is_kept(asked) && script_.rule->keeping.workers.empty() && !is_remembered) remember();
   turn_.set_source(run_->shared_source());
   co_return true;
 }

@@ -5,6 +5,7 @@
 #include <utility>
 
 #include "core/http/findings.hpp"
+#include "server/answer/quick_run.hpp"
 #include "server/worker.hpp"
 
 namespace porter::server {
@@ -117,14 +118,17 @@ bool Connection::answer_at_once() {
   if (worker_.is_stopping() || !keeps_) return false;
   auto ready = worker_.answerer().find_ready(*turn_);
   if (!ready) return false;
-  is_unfinished_ = turn_->writer().send_ready(std::move(*ready)) == Sent::some;
-  if (is_unfinished_) {
-    turn_->begin_recording_ready();
-    return false;
-  }
+  is_unfinished_ = send(std::move(*ready)) == Sent::some;
+  if (is_unfinished_) return false;
   field_space_ = turn_->take_field_space();
   record();
   return true;
+}
+
+Sent Connection::send(ReadyAnswer&& answer) {
+  const Sent sent = turn_->writer().send_ready(std::move(answer));
+  if (sent == Sent::some) turn_->begin_recording_ready();
+  return sent;
 }
 
 asio::awaitable<void> Connection::answer(HeadRead read) {
@@ -139,6 +143,17 @@ asio::awaitable<void> Connection::answer(HeadRead read) {
     field_space_ = turn_->take_field_space();
     record();
   } else {
+    if (turn_->quick_run() != nullptr) {
+      auto settling = turn_->quick_run()->settled();
+      co_await std::move(settling);
+      auto ready = turn_->quick_run()->take_answer();
+      if (ready) {
+        if (send(std::move(*ready)) == Sent::some) co_await turn_->writer().finish_ready();
+        field_space_ = turn_->take_field_space();
+        record();
+        co_return;
+      }
+    }
     turn_->prepare();
     co_await worker_.answerer().answer(*turn_);
     field_space_ = turn_->take_field_space();

@@ -67,6 +67,8 @@ class Connection : public std::enable_shared_from_this<Connection> {
   asio::awaitable<HeadRead> read_head();
   /// Answers the request whose head is there, if that can be done at once. No coroutine, since most requests need none.
   bool answer_at_once();
+  /// Sends what of an answer that is whole goes at once. The rest is recorded as it is sent.
+  Sent send(ReadyAnswer&& answer);
   asio::awaitable<void> answer(HeadRead read);
   asio::awaitable<void> refuse(Finding finding);
   void give_up_turn() noexcept;

@@ -2,6 +2,7 @@
 #include "server/connection/turn.hpp"
 
 #include "machine/port_holder.hpp"
+#include "server/answer/quick_run.hpp"
 #include "server/connection/connection.hpp"
 #include "server/worker.hpp"
 
@@ -25,19 +26,17 @@ Turn::~Turn() {
 }
 
 void Turn::begin_recording(std::string_view head) noexcept {
-  Shelf* const shelf = worker().shelf();
-  if (recording_ || shelf == nullptr || !shelf->keeps()) return;
-  recording_ = shelf->begin(exchange_, {&ends(), connection_.head_wait()});
+  if (recording_ || !is_kept()) return;
+  recording_ = worker().shelf()->begin(exchange_, {&ends(), connection_.head_wait()});
   if (!recording_) return;
   recording_->received(head);
   connection_.transport().set_tap(recording_.get());
 }
 
 void Turn::keep_ready() noexcept {
-  Shelf* const shelf = worker().shelf();
   // One that took its time and could not be recorded has no such answer.
-  if (shelf == nullptr || !shelf->keeps() || writer_.ready().pieces[0].iov_len == 0) return;
-  shelf->add(exchange_, {&ends(), connection_.head_wait()}, connection_.input().held(), writer_.ready());
+  if (!is_kept() || writer_.ready().pieces[0].iov_len == 0) return;
+  worker().shelf()->add(exchange_, {&ends(), connection_.head_wait()}, connection_.input().held(), writer_.ready());
 }
 
 void Turn::begin_recording_ready() noexcept {
@@ -85,11 +84,23 @@ void Turn::note_for_access_log() {
   exchange_.fields->user_agent = head.field("User-Agent").value_or("");
 }
 
+bool Turn::is_kept() {
+  Shelf* const shelf = worker().shelf();
+  return shelf != nullptr && shelf->keeps();
+}
+
+bool Turn::may_stay() { return !worker().is_stopping() && connection_.may_go_on(); }
+
 void Turn::prepare() {
   begin_recording(connection_.input().held());
+  take_head();
+  if (!may_stay()) writer_.close_after();
+}
+
+void Turn::take_head() {
+  if (std::exchange(is_head_taken_, true)) return;
   writer_.answers(request_.head);
   half_close_is_fine_ = !writer_.keeps_connection();
-  if (worker().is_stopping() || !connection_.may_go_on()) writer_.close_after();
   const auto framing = http::body_framing(request_.head);
   if (const auto* const error = std::get_if<http::FramingError>(&framing)) {
     request_.framing_error = *error;
@@ -158,6 +169,7 @@ bool Turn::end_of_sending_means_gone() const {
 }
 
 void Turn::abort() {
+  if (quick_run_) quick_run_->leave();
   if (source_) source_->stop();
   if (when_client_leaves_) std::exchange(when_client_leaves_, nullptr)();
 }
@@ -165,10 +177,12 @@ void Turn::abort() {
 void Turn::give_up() noexcept {
   writer_.give_up();
   source_.reset();
+  quick_run_.reset();
   when_client_leaves_ = nullptr;
 }
 
 void Turn::look_after_client() {
+  if (quick_run_) quick_run_->look(Clock::now());
   if (when_client_leaves_ && has_client_left()) std::exchange(when_client_leaves_, nullptr)();
 }
 

@@ -10,6 +10,7 @@
 #include <memory>
 #include <optional>
 #include <string_view>
+#include <utility>
 #include <vector>
 
 #include "core/settings/settings.hpp"
@@ -24,6 +25,7 @@
 namespace porter::server {
 
 class Connection;
+class QuickRun;
 class Worker;
 
 class Turn {
@@ -37,8 +39,9 @@ class Turn {
   /// Reads the head, the next `length` bytes of the input, which stay where they are until the turn is over. `space` is
   /// memory for its fields. A problem: it is none.
   std::optional<http::HeadProblem> read_head(std::size_t length, std::vector<http::Field> space);
-  /// Prepares for an answer that is not ready: what the head says of the connection and of the body is taken in. After
-  /// read_head().
+  /// Takes in what the head says of the connection and of the body. After read_head().
+  void take_head();
+  /// Prepares for an answer that is not ready: the same, and recording begins.
   void prepare();
   /// Begins to record the exchange, `head` being what has come of the request by now, unless that is done already or
   /// nothing is kept.
@@ -48,6 +51,8 @@ class Turn {
   /// Records that of one that has not, what was sent of it by now included.
   void begin_recording_ready() noexcept;
   bool is_recording() const { return recording_ != nullptr; }
+  /// Whether the exchange will be kept.
+  bool is_kept();
   /// The URL at which the console shows this exchange; empty: it does not, or the client could not open it.
   std::string console_url();
   /// Has the facts recorded, as they are now.
@@ -97,6 +102,15 @@ class Turn {
   void when_client_leaves(std::function<void()> then) { when_client_leaves_ = std::move(then); }
   bool is_aborted() const;
 
+  /// Whether the connection may stay after this answer, as far as the server is concerned.
+  bool may_stay();
+
+  /// What was begun before anything else was made ready; null: nothing.
+  void set_quick_run(std::shared_ptr<QuickRun> run) { quick_run_ = std::move(run); }
+  QuickRun* quick_run() const { return quick_run_.get(); }
+  /// The same for whoever goes on with it.
+  std::shared_ptr<QuickRun> take_quick_run() { return std::exchange(quick_run_, nullptr); }
+
   /// What is stopped when the connection is cut off; null: nothing.
   void set_source(std::shared_ptr<run::ScriptSource> source) { source_ = std::move(source); }
 
@@ -127,6 +141,8 @@ class Turn {
   std::function<void()> when_client_leaves_;
   std::shared_ptr<run::ScriptSource> source_;
   std::unique_ptr<Recording> recording_;
+  bool is_head_taken_ = false;
+  std::shared_ptr<QuickRun> quick_run_;
 };
 
 }  // namespace porter::server

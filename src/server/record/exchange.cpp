@@ -1,12 +1,22 @@
 // See exchange.hpp.
 #include "server/record/exchange.hpp"
 
+#include <utility>
+
 namespace porter::server {
 namespace {
 
 std::size_t heap_of(const std::string& text) { return text.capacity() > 15 ? text.capacity() : 0; }
 
 }  // namespace
+
+Exchange facts_to_keep(Exchange& exchange) {
+  std::vector<std::string> trail = std::exchange(exchange.trail, {});
+  Exchange out = copy_of(exchange);
+  out.trail = std::move(trail);
+  for (RunFacts& run : exchange.runs) run.order.reset();
+  return out;
+}
 
 std::size_t bytes_of(const Exchange& exchange) {
   std::size_t bytes = sizeof exchange;

@@ -103,6 +103,8 @@ struct Exchange {
 
 /// A copy, without what is for the access log alone.
 Exchange copy_of(const Exchange& exchange);
+/// The same for the records, to which that passes which they alone tell of.
+Exchange facts_to_keep(Exchange& exchange);
 /// About what an exchange takes in memory.
 std::size_t bytes_of(const Exchange& exchange);
 

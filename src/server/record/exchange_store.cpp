@@ -40,7 +40,7 @@ void Shelf::hand_over() {
   handed = std::exchange(leaving_, nullptr);
 }
 
-std::uint64_t Shelf::add(const Exchange& exchange, const RecordedEnds& ends, std::string_view request,
+std::uint64_t Shelf::add(Exchange& exchange, const RecordedEnds& ends, std::string_view request,
                          const Outgoing& answer) noexcept {
   const std::uint64_t number = store_.take_number();
   try {
@@ -49,11 +49,15 @@ std::uint64_t Shelf::add(const Exchange& exchange, const RecordedEnds& ends, std
     const std::size_t body = answer.pieces[kBodyPiece].iov_len;
     const std::uint64_t left_out = body - std::min<std::uint64_t>(body, store_.body_.load(std::memory_order_relaxed));
     std::unique_ptr<ExchangeBlock::Detail> detail;
-    if (answer.file.length > 0) {
+    const bool is_script = !exchange.runs.empty();
+    if (is_script || answer.file.length > 0) {
       detail = std::make_unique<ExchangeBlock::Detail>();
+      detail->first_byte = exchange.duration;
+    }
+    if (is_script) detail->facts = facts_to_keep(exchange);
+    if (answer.file.length > 0) {
       detail->slices = {slice_of(answer.file, answer.file.length)};
       detail->slices[0].at = sent;
-      detail->first_byte = exchange.duration;
     }
     ExchangeBlock::Entry entry;
     entry.number = number;
@@ -64,7 +68,7 @@ std::uint64_t Shelf::add(const Exchange& exchange, const RecordedEnds& ends, std
     entry.request_length = request.size();
     entry.answer = sent - static_cast<std::size_t>(left_out);
     entry.answer_length = sent + answer.file.length;
-    entry.is_plain = true;
+    entry.is_plain = !is_script;
     put(entry, [&](ExchangeBlock& block) {
       char* text = block.put(entry, exchange, detail);
       if (text == nullptr) return false;

@@ -43,7 +43,7 @@ class Shelf {
   /// Whether anything is kept at present.
   bool keeps() const;
   /// Keeps an exchange that was answered all at once: `request` is its head, `answer` what was sent. Its number.
-  std::uint64_t add(const Exchange& exchange, const RecordedEnds& ends, std::string_view request,
+  std::uint64_t add(Exchange& exchange, const RecordedEnds& ends, std::string_view request,
                     const Outgoing& answer) noexcept;
   /// Begins to record one that takes its time; null: there is no memory for it.
   std::unique_ptr<Recording> begin(const Exchange& exchange, const RecordedEnds& ends) noexcept;

@@ -195,11 +195,7 @@ void Recording::note_first_byte(std::string_view bytes) {
 
 void Recording::note(Exchange& exchange) noexcept {
   note_safely([&] {
-    // What nobody else tells of changes hands.
-    std::vector<std::string> trail = std::exchange(exchange.trail, {});
-    facts_ = copy_of(exchange);
-    facts_.trail = std::move(trail);
-    for (RunFacts& run : exchange.runs) run.order.reset();
+    facts_ = facts_to_keep(exchange);
     is_noted_ = true;
   });
 }
