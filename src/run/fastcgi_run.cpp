@@ -165,25 +165,31 @@ Clock::time_point FastCgiRun::look(Clock::time_point now) {
   return std::min({deadline_, terminate_at_, computed_look_, streams_at_, peer_->look(now)});
 }
 
-asio::awaitable<bool> FastCgiRun::send(std::string_view first, std::string_view second) {
+asio::awaitable<bool> FastCgiRun::send(Pieces pieces) {
   const auto self = shared_from_this();
   const auto peer = peer_;
-  while (!first.empty() || !second.empty()) {
+  for (auto next = pieces.begin(); next != pieces.end();) {
+    if (next->empty()) {
+      ++next;
+      continue;
+    }
     if (!is_connected() || input_ == Input::broken) co_return false;
-    iovec parts[2] = {{const_cast<char*>(first.data()), first.size()},
-                      {const_cast<char*>(second.data()), second.size()}};
+    std::array<iovec, std::tuple_size_v<Pieces>> parts;
+    std::transform(next, pieces.end(), parts.begin(), [](std::string_view piece) {
+      return iovec{const_cast<char*>(piece.data()), piece.size()};
+    });
     msghdr message{};
-    message.msg_iov = parts;
-    message.msg_iovlen = 2;
+    message.msg_iov = parts.data();
+    message.msg_iovlen = static_cast<std::size_t>(pieces.end() - next);
     const ssize_t sent = ::sendmsg(peer->connection().native_handle(), &message, MSG_NOSIGNAL);
-    if (sent >= 0) {
-      const std::size_t of_first = std::min(first.size(), static_cast<std::size_t>(sent));
-      first.remove_prefix(of_first);
-      second.remove_prefix(static_cast<std::size_t>(sent) - of_first);
-    } else if (errno == EAGAIN) {
-      co_await peer->connection().async_wait(asio::posix::stream_descriptor::wait_write, kAwait);
-    } else if (errno != EINTR) {
-      co_return false;
+    const int error = sent < 0 ? errno : 0;
+    if (error == EAGAIN) co_await peer->connection().async_wait(asio::posix::stream_descriptor::wait_write, kAwait);
+    if (error != 0 && error != EAGAIN && error != EINTR) co_return false;
+    for (std::size_t left = static_cast<std::size_t>(std::max<ssize_t>(sent, 0)); left > 0; ++next) {
+      const std::size_t of_this = std::min(left, next->size());
+      next->remove_prefix(of_this);
+      left -= of_this;
+      if (!next->empty()) break;
     }
   }
   co_return true;
@@ -195,7 +201,8 @@ asio::awaitable<bool> FastCgiRun::flush() {
   // While it is on its way, another process may be asked in place of this one.
   const std::string rest(unsent());
   sent_ = text_.size();
-  const bool is_sent = co_await send(rest, {});
+  const Pieces pieces{rest};
+  const bool is_sent = co_await send(pieces);
   is_writing_ = false;
   if (!is_sent) input_ = Input::broken;
   co_return is_sent;
@@ -214,12 +221,19 @@ asio::awaitable<bool> FastCgiRun::write(std::string_view data) {
   bool is_sent = true;
   if (!unsent().empty()) is_sent = co_await flush();
   while (is_sent && !data.empty()) {
-    const std::string_view piece = data.substr(0, kPieceOfInput);
-    data.remove_prefix(piece.size());
-    const fastcgi::Header header{fastcgi::RecordType::input, request_, static_cast<std::uint16_t>(piece.size())};
-    const auto bytes = header.bytes();
+    // What is read at once of a body may be more than a record holds.
+    std::array<std::array<char, fastcgi::kHeaderSize>, 2> headers;
+    Pieces pieces;
+    for (std::size_t i = 0; i < headers.size() && !data.empty(); ++i) {
+      const std::string_view piece = data.substr(0, kPieceOfInput);
+      data.remove_prefix(piece.size());
+      const fastcgi::Header header{fastcgi::RecordType::input, request_, static_cast<std::uint16_t>(piece.size())};
+      headers[i] = header.bytes();
+      pieces[2 * i] = {headers[i].data(), headers[i].size()};
+      pieces[2 * i + 1] = piece;
+    }
     is_writing_ = true;
-    is_sent = co_await send({bytes.data(), bytes.size()}, piece);
+    is_sent = co_await send(pieces);
     is_writing_ = false;
   }
   if (!is_sent) input_ = Input::broken;
@@ -325,7 +339,7 @@ void FastCgiRun::await_first(std::function<void()> then) {
   is_reading_ = true;
   // The peer stays for as long as something is on its way into its memory.
   const auto peer = peer_;
-  char* const bytes = peer->read_ahead();
+  char* const bytes = read_ahead();
   peer->connection().async_read_some(
       asio::buffer(bytes, kReadAhead),
       [self = shared_from_this(), peer, bytes](const boost::system::error_code& error, std::size_t got) {
@@ -333,7 +347,8 @@ void FastCgiRun::await_first(std::function<void()> then) {
         try {
           if (!error) {
             self->unread_ = {bytes, got};
-            self->take_first();
+            // Of a longer answer, or one that goes on, it is taken piece by piece.
+            if (fastcgi::holds_end(self->unread_)) self->take_first();
           } else if (error != asio::error::operation_aborted && self->is_connected()) {
             self->was_cut();
           }
@@ -358,52 +373,94 @@ asio::awaitable<std::optional<std::size_t>> FastCgiRun::read_by(std::span<char> 
     if (Clock::now() >= time) co_return std::nullopt;
     co_await ended_.wait_until(time);
   }
+  if (!is_to_be_dropped) is_lent_ = false;
   for (;;) {
     if (const auto taken = take(buffer)) co_return *taken;
-    if (is_cut_) {
-      // How its process has ended tells whether another one may be asked.
-      if (time <= Clock::now()) co_return std::nullopt;
-      patience_.expires_at(std::min(time, terminate_at_));
-      is_reading_ = true;
-      co_await patience_.async_wait(kAwait);
-      is_reading_ = false;
-      continue;
-    }
-    const auto peer = peer_;
-    char* const bytes = peer->read_ahead();
-    boost::system::error_code error;
-    std::size_t got = 0;
-    // Of a header that has come in part, that part is kept.
-    const std::size_t kept = unread_.size();
-    if (kept > 0) std::memmove(bytes, unread_.data(), kept);
-    char* const space = bytes + kept;
-    if (is_process_gone_) {
-      // What lies here is all, even where something that it has started holds the connection open.
-      const ssize_t read = ::read(peer->connection().native_handle(), space, kReadAhead - kept);
-      got = static_cast<std::size_t>(std::max<ssize_t>(read, 0));
-      if (read <= 0) error = asio::error::eof;
-    } else {
-      const bool is_bounded = time != Clock::time_point::max();
-      if (is_bounded) {
-        patience_.expires_at(time);
-        patience_.async_wait([self, peer](const boost::system::error_code& cancelled) {
-          if (!cancelled && self->peer_ == peer && self->is_reading_) self->wake();
-        });
-      }
-      is_reading_ = true;
-      std::tie(error, got) =
-          co_await peer->connection().async_read_some(asio::buffer(space, kReadAhead - kept), kAwait);
-      is_reading_ = false;
-      if (is_bounded) patience_.cancel();
-    }
-    unread_ = {bytes, kept + got};
-    if (!error) continue;
-    if (error != asio::error::operation_aborted) {
-      if (is_connected()) was_cut();
-      continue;
-    }
-    if (is_connected() && !is_process_gone_ && Clock::now() >= time) co_return std::nullopt;
+    const bool has_more = co_await await_more(time);
+    if (!has_more) co_return std::nullopt;
   }
+}
+
+asio::awaitable<std::string_view> FastCgiRun::read_piece(std::span<char> space) {
+  const auto self = shared_from_this();
+  is_lent_ = false;
+  while (!is_draining_ && !is_lost_) {
+    const std::string_view piece = lend();
+    is_lent_ = !piece.empty();
+    if (is_lent_) co_return piece;
+    if (const auto taken = take(space)) co_return std::string_view(space.data(), *taken);
+    co_await await_more(Clock::time_point::max());
+  }
+  const std::size_t got = co_await read(space);
+  co_return std::string_view(space.data(), got);
+}
+
+std::string_view FastCgiRun::lend() {
+  // Of small ones it is better to send many together.
+  constexpr std::size_t kLarge = 16 * 1024;
+  std::size_t taken = 0;
+  while (left_over_.empty() && is_connected()) {
+    const auto part = reader_.next(unread_);
+    if (!part) break;
+    take_part(*part, {}, taken);
+  }
+  return left_over_.size() < kLarge ? std::string_view() : std::exchange(left_over_, {});
+}
+
+char* FastCgiRun::read_ahead() {
+  auto& memory = peer_->read_ahead();
+  if (!memory) memory = std::make_unique_for_overwrite<char[]>(kReadAhead);
+  return memory.get();
+}
+
+void FastCgiRun::keep_lent() {
+  if (std::exchange(is_lent_, false)) lent_ = std::move(peer_->read_ahead());
+}
+
+asio::awaitable<bool> FastCgiRun::await_more(Clock::time_point time) {
+  const auto self = shared_from_this();
+  if (is_cut_) {
+    // How its process has ended tells whether another one may be asked.
+    if (time <= Clock::now()) co_return false;
+    patience_.expires_at(std::min(time, terminate_at_));
+    is_reading_ = true;
+    co_await patience_.async_wait(kAwait);
+    is_reading_ = false;
+    co_return true;
+  }
+  const auto peer = peer_;
+  char* const bytes = read_ahead();
+  boost::system::error_code error;
+  std::size_t got = 0;
+  // Of a header that has come in part, that part is kept.
+  const std::size_t kept = unread_.size();
+  if (kept > 0) std::memmove(bytes, unread_.data(), kept);
+  char* const space = bytes + kept;
+  if (is_process_gone_) {
+    // What lies here is all, even where something that it has started holds the connection open.
+    const ssize_t read = ::read(peer->connection().native_handle(), space, kReadAhead - kept);
+    got = static_cast<std::size_t>(std::max<ssize_t>(read, 0));
+    if (read <= 0) error = asio::error::eof;
+  } else {
+    const bool is_bounded = time != Clock::time_point::max();
+    if (is_bounded) {
+      patience_.expires_at(time);
+      patience_.async_wait([self, peer](const boost::system::error_code& cancelled) {
+        if (!cancelled && self->peer_ == peer && self->is_reading_) self->wake();
+      });
+    }
+    is_reading_ = true;
+    std::tie(error, got) = co_await peer->connection().async_read_some(asio::buffer(space, kReadAhead - kept), kAwait);
+    is_reading_ = false;
+    if (is_bounded) patience_.cancel();
+  }
+  unread_ = {bytes, kept + got};
+  if (!error) co_return true;
+  if (error != asio::error::operation_aborted) {
+    if (is_connected()) was_cut();
+    co_return true;
+  }
+  co_return !is_connected() || is_process_gone_ || Clock::now() < time;
 }
 
 asio::awaitable<std::size_t> FastCgiRun::read(std::span<char> buffer) {
@@ -415,6 +472,7 @@ asio::awaitable<void> FastCgiRun::drain() {
   const auto self = shared_from_this();
   const auto scratch = std::make_unique_for_overwrite<char[]>(kReadAhead);
   is_draining_ = true;
+  keep_lent();
   while (!has_ended() && !is_cut_) {
     has_output_ended_ = false;
     is_dropping_ = true;
@@ -474,6 +532,7 @@ bool FastCgiRun::may_begin_again() const {
 
 bool FastCgiRun::begin_again() {
   const auto another = std::exchange(another_, nullptr);
+  keep_lent();
   const auto last = std::exchange(peer_, nullptr);
   last->when_ended(nullptr);
   last->give_back(FastCgiPeer::Left::spoilt);
@@ -539,6 +598,7 @@ void FastCgiRun::over(FastCgiPeer::Left left) {
   // What was read and not asked for yet lies in the peer's memory.
   kept_output_ = left_over_;
   left_over_ = kept_output_;
+  keep_lent();
   const auto peer = std::exchange(peer_, nullptr);
   peer->when_ended(nullptr);
   // Before all else: others may wait for it.

@@ -36,8 +36,8 @@ class FastCgiPeer {
   virtual asio::posix::stream_descriptor& connection() = 0;
   /// The number of the request on its connection, from 1 on.
   virtual std::uint16_t next_request() = 0;
-  /// Where what comes over the connection is read to, kReadAhead bytes.
-  virtual char* read_ahead() = 0;
+  /// Where what comes over the connection is read to, kReadAhead bytes. Whoever takes it leaves another one or none.
+  virtual std::unique_ptr<char[]>& read_ahead() = 0;
   static constexpr std::size_t kReadAhead = 64 * 1024;
   virtual fastcgi::Connection then() const = 0;
   /// Who answers, for a person: the program, or the address of one that others have started.
@@ -106,6 +106,7 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
 
   asio::awaitable<std::size_t> read(std::span<char> buffer) override;
   asio::awaitable<std::optional<std::size_t>> read_by(std::span<char> buffer, Clock::time_point time) override;
+  asio::awaitable<std::string_view> read_piece(std::span<char> space) override;
   asio::awaitable<bool> write(std::string_view data) override;
   void close_input() override;
   /// Lets it come to its end for a moment, and ends what answers then.
@@ -128,16 +129,25 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   Clock::time_point look(Clock::time_point now) override;
   /// Sends what is left of what is to come before the input.
   asio::awaitable<bool> flush();
-  /// Sends both, one behind the other. False: nobody takes it any more.
-  asio::awaitable<bool> send(std::string_view first, std::string_view second);
+  /// Sends all of them, one behind the other. False: nobody takes it any more.
+  using Pieces = std::array<std::string_view, 4>;
+  asio::awaitable<bool> send(Pieces pieces);
   asio::awaitable<void> feed_file();
   /// Reads and drops, so that a run that is stopped can come to its end.
   asio::awaitable<void> drain();
   /// What of the answer lies here already; nullopt: there is nothing, and more may come.
   std::optional<std::size_t> take(std::span<char> buffer);
+  /// What of the output lies here in one large piece; empty: there is none, and it is taken as it comes.
+  std::string_view lend();
   void take_part(const fastcgi::AnswerReader::Part& part, std::span<char> buffer, std::size_t& taken);
   /// Takes all of what was read to a place of its own.
   void take_first();
+  /// Waits until there is more to be taken, or the end of it. False: nothing has come by `time`.
+  asio::awaitable<bool> await_more(Clock::time_point time);
+  /// The peer's memory, in which what it sends is put.
+  char* read_ahead();
+  /// Keeps what was lent from there, before somebody else reads into it.
+  void keep_lent();
   void add_error(std::string_view text);
   void take_error_text();
   /// It has come to its end by its own word.
@@ -194,6 +204,8 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   bool was_over_time_ = false;  ///< It was ended for its processor time.
   std::string_view unread_;     ///< Of what was received, in the peer's memory.
   std::string_view left_over_;  ///< Of the output, for which there was no room.
+  bool is_lent_ = false;        ///< What was given last lies in the peer's memory.
+  std::unique_ptr<char[]> lent_;
   std::string kept_output_;     ///< The same, once the peer is given back, or where it was the first of the answer.
   std::string error_text_;
   std::optional<Finding> failure_;

@@ -32,7 +32,7 @@ class PoolPeer : public FastCgiPeer {
     if (++process_->last_request == 0) process_->last_request = 1;
     return process_->last_request;
   }
-  char* read_ahead() override { return process_->read_ahead(); }
+  std::unique_ptr<char[]>& read_ahead() override { return process_->read_ahead; }
   fastcgi::Connection then() const override { return fastcgi::Connection::stays; }
   std::string name() const override { return share_->pool()->order().program; }
   bool is_first_run() const override { return process_->runs == 1; }
@@ -221,12 +221,15 @@ bool KeptShare::is_worn_out(const KeptProcess& process) const {
   constexpr std::uint64_t kRunsBetweenLooks = 32;
   if (is_closed_ || pool_->is_retired_) return true;
   if (process.runs % kRunsBetweenLooks == 0 && process.is_near_its_limit()) return true;
+  return process.runs >= last_run();
+}
+
+std::uint64_t KeptShare::last_run() const {
   // To start another takes as long as many short runs. Who asks for fewer than that wants just so many.
   constexpr std::uint64_t kMany = 1000;
   constexpr std::uint64_t kPutOff = 10;
   const std::uint64_t each = pool_->order_.runs_each;
-  const bool may_be_put_off = each >= kMany && process.runs < kPutOff * each && pool_->waiting_count_ > 0;
-  return process.runs >= each && !may_be_put_off;
+  return each >= kMany && pool_->waiting_count_ > 0 ? kPutOff * each : each;
 }
 
 void KeptShare::give_back(std::unique_ptr<KeptProcess> process, FastCgiPeer::Left left) {
@@ -247,7 +250,7 @@ void KeptShare::prepare_successor(const KeptProcess& process) {
   // Early enough for it to be ready when its turn comes, and only where that is soon.
   constexpr std::uint64_t kLeast = 100;
   const std::uint64_t each = pool_->order_.runs_each;
-  if (successor_ || each < kLeast || process.runs != each - each / 4) return;
+  if (successor_ || each < kLeast || process.runs != last_run() - each / 4) return;
   if ((Clock::now() - process.since) / 3 > kSuccessorWaits) return;
   auto started = start();
   auto* const next = std::get_if<std::unique_ptr<KeptProcess>>(&started);

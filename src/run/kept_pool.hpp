@@ -160,6 +160,8 @@ class KeptShare : public std::enable_shared_from_this<KeptShare> {
   /// Starts the one that will take the place of `process`, if that is soon.
   void prepare_successor(const KeptProcess& process);
   bool is_worn_out(const KeptProcess& process) const;
+  /// After how many runs a process is replaced at this moment: that is put off while others wait.
+  std::uint64_t last_run() const;
   /// Puts it among those that are idle, for whoever comes or waits.
   void put_down(std::unique_ptr<KeptProcess> process);
   /// Hands what is idle here to those that wait.

@@ -60,11 +60,6 @@ class KeptProcess {
   std::string take_error_text();
 
   Process& process() { return *process_; }
-  /// Room for what comes over the connection.
-  char* read_ahead() {
-    if (!read_ahead_) read_ahead_ = std::make_unique_for_overwrite<char[]>(FastCgiPeer::kReadAhead);
-    return read_ahead_.get();
-  }
   bool has_ended() const { return process_->has_ended(); }
   /// The processor time that it has used since this was asked last.
   std::chrono::nanoseconds processor_time_since_last();
@@ -80,6 +75,7 @@ class KeptProcess {
   const Clock::time_point since = Clock::now();  ///< Its start.
   Clock::time_point idle_since{};
   bool is_counted = true;  ///< Among those of its pool.
+  std::unique_ptr<char[]> read_ahead;  ///< Room for what comes over the connection, as FastCgiPeer tells.
 
  private:
   KeptProcess() = default;
@@ -97,7 +93,6 @@ class KeptProcess {
   std::optional<asio::posix::stream_descriptor> error_watch_;
   files::Descriptor detached_connection_;
   std::shared_ptr<bool> alive_ = std::make_shared<bool>(true);  ///< For handlers that come too late.
-  std::unique_ptr<char[]> read_ahead_;
   std::string error_text_;
   std::chrono::nanoseconds last_processor_time_{0};
 };

@@ -166,7 +166,8 @@ asio::awaitable<bool> ScriptRun::gather_page() {
   // What seems to fail is not begun before it is known why.
   bool seems_to_fail = is_explained_ && head().status >= 500;
   bool has_closed_output = false;
-  while (!has_closed_output && pending_.size() < kPiece) {
+  // Where hardly any room is left, more is on its way.
+  while (!has_closed_output && pending_.size() + small_buffer_.size() < kPiece) {
     const std::span<char> space = buffer();
     const Clock::duration waited =
         seems_to_fail ? std::max<Clock::duration>(patience, kEndAfterError) : wait_for_more();
@@ -198,11 +199,11 @@ asio::awaitable<std::string_view> ScriptRun::read_page() {
     co_return handed_;
   }
   const std::span<char> space = buffer();
-  const std::size_t got = co_await source_->read(space);
-  report_.body_written += got;
-  note_read(got);
-  if (got > 0) source_->set_deadline(Clock::now() + limits_.total_time);
-  co_return std::string_view(space.data(), got);
+  const std::string_view piece = co_await source_->read_piece(space);
+  report_.body_written += piece.size();
+  if (piece.data() == space.data()) note_read(piece.size());
+  if (!piece.empty()) source_->set_deadline(Clock::now() + limits_.total_time);
+  co_return piece;
 }
 
 asio::awaitable<std::optional<Finding>> ScriptRun::judge() {

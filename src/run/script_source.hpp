@@ -29,6 +29,11 @@ class ScriptSource {
   virtual asio::awaitable<std::size_t> read(std::span<char> buffer) = 0;
   /// As read(), but waits only until `time`; nullopt: nothing has come by then.
   virtual asio::awaitable<std::optional<std::size_t>> read_by(std::span<char> buffer, Clock::time_point time) = 0;
+  /// As read(), but what has come lies in `space` or wherever the source has it, until it is read from again.
+  virtual asio::awaitable<std::string_view> read_piece(std::span<char> space) {
+    const std::size_t got = co_await read(space);
+    co_return std::string_view(space.data(), got);
+  }
   /// Hands all of `data` to the script as input. False: it does not read any more.
   virtual asio::awaitable<bool> write(std::string_view data) = 0;
   /// Shows the script the end of its input.

@@ -105,7 +105,7 @@ class WorkerPeer : public FastCgiPeer {
 
   asio::posix::stream_descriptor& connection() override { return connection_; }
   std::uint16_t next_request() override { return 1; }
-  char* read_ahead() override { return read_ahead_.get(); }
+  std::unique_ptr<char[]>& read_ahead() override { return read_ahead_; }
   fastcgi::Connection then() const override { return fastcgi::Connection::closes; }
   std::string name() const override { return worker_->written; }
   void terminate() override {
@@ -119,7 +119,7 @@ class WorkerPeer : public FastCgiPeer {
  private:
   std::shared_ptr<Workers::One> worker_;
   asio::posix::stream_descriptor connection_;
-  const std::unique_ptr<char[]> read_ahead_ = std::make_unique_for_overwrite<char[]>(kReadAhead);
+  std::unique_ptr<char[]> read_ahead_;
 };
 
 Workers::Workers(const std::vector<std::string>& addresses) {

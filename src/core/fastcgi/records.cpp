@@ -13,7 +13,7 @@ constexpr char kResponder = 1;
 constexpr char kKeepConnection = 1;
 constexpr std::size_t kBodySize = 8;     ///< Of the records that begin and end a request.
 constexpr std::size_t kMostLengths = 8;  ///< Bytes of the two lengths before a pair.
-/// Bytes beyond the pairs' own text that a request takes, mostly.
+/// Bytes that a request takes beyond the text of its pairs, mostly.
 constexpr std::size_t kSpaceForLengths = 256;
 
 char low_byte(std::size_t number) { return static_cast<char>(number & 0xff); }
@@ -61,11 +61,23 @@ std::optional<Header> parse_header(std::string_view bytes) {
   return Header{static_cast<RecordType>(byte_at(bytes, 1)), number(2), number(4), byte_at(bytes, 6)};
 }
 
+bool holds_end(std::string_view bytes) {
+  while (bytes.size() >= kHeaderSize) {
+    const auto header = parse_header(bytes);
+    const std::size_t size = header ? kHeaderSize + header->content_length + header->padding_length : bytes.size() + 1;
+    if (bytes.size() < size) return false;
+    if (header->type == RecordType::end_request) return true;
+    bytes.remove_prefix(size);
+  }
+  return false;
+}
+
 void append_end_of_stream(std::string& out, RecordType type, std::uint16_t request) {
   append_header(out, {type, request});
 }
 
 void append_request(std::string& out, std::uint16_t request, Connection then, const script::Environment& environment) {
+  out.reserve(out.size() + environment.text().size() + kSpaceForLengths);
   append_header(out, {RecordType::begin_request, request, kBodySize});
   const char flags = then == Connection::stays ? kKeepConnection : '\0';
   out += {'\0', kResponder, flags, '\0', '\0', '\0', '\0', '\0'};
@@ -86,7 +98,6 @@ void append_request(std::string& out, std::uint16_t request, Connection then, co
     }
     set_header(out, record, {RecordType::params, request, static_cast<std::uint16_t>(size)});
   };
-  out.reserve(out.size() + environment.text().size() + kSpaceForLengths);
   begin_record();
   environment.each([&](std::string_view name, std::string_view value) {
     const std::size_t size = out.size() - record - kHeaderSize;

@@ -88,6 +88,8 @@ std::optional<ReadyAnswer> QuickRun::take_answer() {
   AnswerHead head;
   for (const auto& [name, value] : written->fields) head.fields.emplace_back(name, value);
   head.length = output.size() - *length;
+  constexpr std::size_t kSpaceForFields = 256;
+  text_.reserve(output.size() + kSpaceForFields);
   text_ = "HTTP/1.1 200 ";
   text_ += written->reason.empty() ? http::reason_phrase(200) : std::string_view(written->reason);
   text_ += "\r\n";
