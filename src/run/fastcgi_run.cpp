@@ -489,7 +489,8 @@ void FastCgiRun::finish() {
   // Most programs say 0 whatever has happened, so that says nothing.
   if (end.status != 0) end_.exit_status = static_cast<int>(end.status);
   const bool has_all_input = input_ == Input::closed && unsent().empty() && !is_writing_;
-  over(has_all_input && unread_.empty() ? FastCgiPeer::Left::clean : FastCgiPeer::Left::spoilt);
+  const bool is_all_read = is_whole_ || peer_->reads_all_input();
+  over(has_all_input && is_all_read && unread_.empty() ? FastCgiPeer::Left::clean : FastCgiPeer::Left::spoilt);
 }
 
 void FastCgiRun::was_cut() {

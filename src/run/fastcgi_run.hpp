@@ -47,6 +47,8 @@ class FastCgiPeer {
   virtual bool is_first_run() const { return false; }
   /// The how-manieth run of the process this is; 0: nobody counts them.
   virtual std::uint64_t number_of_run() const { return 0; }
+  /// True if it reads what its script has left of the input itself, so that its connection can be used again.
+  virtual bool reads_all_input() const { return false; }
   /// True if it ends by itself only when it has no request, so that one that has come meanwhile was not read.
   virtual bool ends_between_runs() const { return false; }
   /// The process that answers; null: it is another's. It may have ended.
@@ -206,7 +208,7 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   std::string_view left_over_;  ///< Of the output, for which there was no room.
   bool is_lent_ = false;        ///< What was given last lies in the peer's memory.
   std::unique_ptr<char[]> lent_;
-  std::string kept_output_;     ///< The same, once the peer is given back, or where it was the first of the answer.
+  std::string kept_output_;  ///< The same, once the peer is given back, or where it was the first of the answer.
   std::string error_text_;
   std::optional<Finding> failure_;
   ProcessEnd end_;

@@ -37,6 +37,7 @@ class PoolPeer : public FastCgiPeer {
   std::string name() const override { return share_->pool()->order().program; }
   bool is_first_run() const override { return process_->runs == 1; }
   std::uint64_t number_of_run() const override { return process_->runs; }
+  bool reads_all_input() const override { return share_->pool()->order().is_php; }
   bool ends_between_runs() const override { return share_->pool()->order().is_php; }
   Process* process() override { return &process_->process(); }
   void terminate() override { process_->process().kill(); }

@@ -23,6 +23,8 @@ namespace {
 constexpr std::size_t kMostErrorText = 64 * 1024;
 /// Most of them end at once when they are asked to; PHP does as soon as it is between two requests.
 constexpr std::chrono::milliseconds kGraceOfKept{250};
+/// Whoever closes the connection behind an answer has done it by then.
+constexpr std::chrono::milliseconds kKeepsBeyond{10};
 
 struct Listening {
   files::Descriptor socket;
@@ -98,6 +100,7 @@ std::variant<std::unique_ptr<KeptProcess>, StartError> KeptProcess::start(const 
   std::unique_ptr<KeptProcess> out(new KeptProcess);
   out->process_ = std::get<std::unique_ptr<Process>>(std::move(started));
   out->address_space_ = order.address_space;
+  out->keeps_connection_ = order.is_php;
   out->listener_ = std::move(place);
   out->socket_ = std::move(socket);
   out->error_ = std::move(read_end);
@@ -160,9 +163,19 @@ bool KeptProcess::read_error_stream() {
 
 std::string KeptProcess::take_error_text() { return std::exchange(error_text_, {}); }
 
-int KeptProcess::connect() {
+bool KeptProcess::is_connected() {
   // One that was closed says so when it is written to, and what comes over it unasked bears the wrong number.
-  if (connection_->is_open()) return 0;
+  if (!connection_->is_open() || keeps_connection_ || runs == 0) return connection_->is_open();
+  // Some close it behind an answer, and what is sent meanwhile is read by nobody.
+  char byte = 0;
+  const ssize_t got = ::recv(connection_->native_handle(), &byte, 1, MSG_PEEK | MSG_DONTWAIT);
+  if (got < 0 && errno == EAGAIN) keeps_connection_ = Clock::now() - idle_since >= kKeepsBeyond;
+  return keeps_connection_;
+}
+
+int KeptProcess::connect() {
+  if (is_connected()) return 0;
+  disconnect();
   const auto address = address_at(path_of(listener_.get()));
   files::Descriptor socket(::socket(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC | SOCK_NONBLOCK, 0));
   if (!socket.is_open()) return errno;

@@ -74,19 +74,22 @@ class KeptProcess {
   std::uint64_t generation = 0;                  ///< Of the files that it was started from.
   const Clock::time_point since = Clock::now();  ///< Its start.
   Clock::time_point idle_since{};
-  bool is_counted = true;  ///< Among those of its pool.
+  bool is_counted = true;              ///< Among those of its pool.
   std::unique_ptr<char[]> read_ahead;  ///< Room for what comes over the connection, as FastCgiPeer tells.
 
  private:
   KeptProcess() = default;
 
+  /// True if the next request may be sent on the connection that there is.
+  bool is_connected();
   void await_end();
   void await_errors();
 
   std::unique_ptr<Process> process_;
   std::size_t address_space_ = 0;
-  files::Descriptor listener_;  ///< The socket's place in the file system, to connect to.
-  files::Descriptor socket_;    ///< Until there is a first connection, so that one can be made in any case.
+  bool keeps_connection_ = false;  ///< As it is asked to; not all that speak FastCGI do.
+  files::Descriptor listener_;     ///< The socket's place in the file system, to connect to.
+  files::Descriptor socket_;       ///< Until there is a first connection, so that one can be made in any case.
   files::Descriptor error_;
   std::optional<asio::posix::stream_descriptor> connection_;
   std::optional<asio::posix::stream_descriptor> end_watch_;

@@ -32,6 +32,7 @@ int main(void) {
       raise(SIGKILL);
     }
     if (strcmp(query, "status") == 0) FCGX_SetExitStatus(7, request.out);
+    if (strcmp(query, "closes") == 0) request.keepConnection = 0;
     FCGX_Finish_r(&request);
   }
   return 0;

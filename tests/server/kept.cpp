@@ -200,7 +200,7 @@ TEST_CASE("a script that fails is told of in the same words, whichever way it wa
   };
   for (const Row& row : rows) folder.write("pages/" + row.name + ".php", row.source);
   folder.write("pages/fine.php", kPid);
-  TwoWays two(folder, "[limits]\nfirst-byte = 3\nprocessor-time = 2\n");
+  TwoWays two(folder, "[limits]\nfirst-byte = 5\nprocessor-time = 2\n");
   for (const Row& row : rows) {
     CAPTURE(row.name);
     const Answer kept = get(two.port(), "/" + row.name + ".php");

@@ -123,6 +123,9 @@ TEST_CASE("a program in C that speaks FastCGI is kept") {
   CHECK(ask("aside").body.ends_with(" 6 0"));
   CHECK(ask("status").status == 200);
   CHECK(ask("").body.ends_with(" 8 0"));
+  // One that closes its connection behind an answer reads nothing of what was sent meanwhile.
+  CHECK(ask("closes").body.ends_with(" 9 0"));
+  CHECK(ask("").body.ends_with(" 10 0"));
   struct Row {
     std::string query;
     std::string code;
