@@ -66,12 +66,17 @@ std::shared_ptr<FastCgiRun> FastCgiRun::begin(const asio::any_io_executor& execu
   run->ticket_ = std::move(order.ticket);
   run->watch_peer();
   set.add(run);
-  if (order.input == InputKind::file) {
-    asio::co_spawn(executor, run->feed_file(), [run](const std::exception_ptr& failure) {
-      if (failure) run->stop();
-    });
-  } else if (order.input == InputKind::nothing && !run->unsent().empty()) {
-    run->flush_meanwhile();
+  try {
+    if (order.input == InputKind::file) {
+      asio::co_spawn(executor, run->feed_file(), [run](const std::exception_ptr& failure) {
+        if (failure) run->stop();
+      });
+    } else if (order.input == InputKind::nothing && !run->unsent().empty()) {
+      run->flush_meanwhile();
+    }
+  } catch (const std::bad_alloc&) {
+    set.remove(*run);  // Nobody would give it an end.
+    throw;
   }
   return run;
 }
@@ -504,6 +509,8 @@ void FastCgiRun::was_cut() {
 void FastCgiRun::process_ended() {
   if (has_ended()) return;
   is_process_gone_ = true;
+  // For lack of memory there may be nobody who reads for one that was stopped.
+  is_cut_ = is_cut_ || (is_stopped_ && !is_reading_);
   if (is_cut_) return settle();
   if (is_reading_) wake();
 }

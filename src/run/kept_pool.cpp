@@ -148,7 +148,7 @@ std::variant<std::unique_ptr<KeptProcess>, StartError> KeptShare::start() {
   return started;
 }
 
-std::shared_ptr<FastCgiPeer> KeptShare::lend(std::unique_ptr<KeptProcess> process) {
+std::shared_ptr<FastCgiPeer> KeptShare::lend(std::unique_ptr<KeptProcess>&& process) {
   ++process->runs;
   pool_->runs_.fetch_add(1, std::memory_order_relaxed);
   return std::make_shared<PoolPeer>(shared_from_this(), std::move(process));
@@ -158,46 +158,59 @@ bool KeptShare::is_ready(KeptProcess& process, std::uint64_t generation) {
   return process.generation == generation && !process.has_ended() && process.connect() == 0;
 }
 
-std::unique_ptr<KeptProcess> KeptShare::take_idle(std::uint64_t generation, bool& is_counted) {
+std::unique_ptr<KeptProcess> KeptShare::take_idle(std::uint64_t generation, Claim& claim) {
   while (!idle_.empty()) {
     auto process = std::move(idle_.back());
     idle_.pop_back();
     --pool_->idle_;
-    const bool is_good = is_ready(*process, generation);
-    if (!is_good) bury(std::move(process));
-    if (is_good && is_counted) uncount();
-    if (is_good) return process;
-    if (is_counted) uncount();
-    is_counted = true;
+    // Of both one place is enough.
+    if (claim.is_held) uncount();
+    claim.is_held = true;
+    if (is_ready(*process, generation)) return process;
+    bury(std::move(process));
   }
   return nullptr;
 }
 
 std::variant<std::shared_ptr<FastCgiPeer>, StartError, KeptShare::NoneFree> KeptShare::take(KeptTurn* turn) {
-  bool is_counted = turn != nullptr && std::exchange(turn->may_start_, false);
+  Claim claim{*this, turn != nullptr && std::exchange(turn->may_start_, false)};
+  std::unique_ptr<KeptProcess> process;
+  if (turn != nullptr && turn->process_) {
+    process = std::move(turn->process_);
+    claim.is_held = true;
+  }
   // One that is idle at another thread is here long before another would have started.
-  const auto may_start = [&] { return is_counted || (pool_->idle_ == 0 && pool_->try_count()); };
+  const auto may_start = [&] { return claim.is_held || (pool_->idle_ == 0 && pool_->try_count()); };
   // Where much is asked for, all are at work.
-  if (idle_.empty() && (turn == nullptr || !turn->process_)) {
-    is_counted = may_start();
-    if (!is_counted) return NoneFree{};
+  if (idle_.empty() && !process) {
+    claim.is_held = may_start();
+    if (!claim.is_held) return NoneFree{};
   }
   const std::uint64_t generation = pool_->files_.generation();
-  if (turn != nullptr && turn->process_) {
-    auto process = std::move(turn->process_);
-    if (is_ready(*process, generation)) return lend(std::move(process));
-    bury(std::move(process));
-    is_counted = true;
+  if (process && !is_ready(*process, generation)) bury(std::move(process));
+  if (!process) process = take_idle(generation, claim);
+  if (!process) {
+    claim.is_held = may_start();
+    if (!claim.is_held) return NoneFree{};
+    if (successor_ && is_ready(*successor_, generation)) process = std::move(successor_);
   }
-  if (auto process = take_idle(generation, is_counted)) return lend(std::move(process));
-  if (!may_start()) return NoneFree{};
-  if (successor_ && is_ready(*successor_, generation)) return lend(std::move(successor_));
-  auto started = start();
-  if (const auto* const error = std::get_if<StartError>(&started)) {
-    uncount();
-    return *error;
+  if (!process) {
+    auto started = start();
+    if (const auto* const error = std::get_if<StartError>(&started)) return *error;
+    process = std::get<std::unique_ptr<KeptProcess>>(std::move(started));
   }
-  return lend(std::get<std::unique_ptr<KeptProcess>>(std::move(started)));
+  auto peer = lend(std::move(process));
+  claim.is_held = false;
+  return peer;
+}
+
+KeptShare::Claim::~Claim() {
+  if (!is_held) return;
+  try {
+    share.uncount();
+  } catch (const std::exception&) {
+    // It is counted no more, but nobody was told.
+  }
 }
 
 std::shared_ptr<KeptTurn> KeptShare::line_up(std::size_t queue) {
@@ -233,7 +246,24 @@ std::uint64_t KeptShare::last_run() const {
   return each >= kMany && pool_->waiting_count_ > 0 ? kPutOff * each : each;
 }
 
-void KeptShare::give_back(std::unique_ptr<KeptProcess> process, FastCgiPeer::Left left) {
+void KeptShare::give_back(std::unique_ptr<KeptProcess> process, FastCgiPeer::Left left) noexcept {
+  try {
+    take_back(process, left);
+  } catch (const std::exception&) {
+    drop(std::move(process));
+  }
+}
+
+void KeptShare::drop(std::unique_ptr<KeptProcess>&& process) noexcept {
+  if (!process) return;
+  const bool was_counted = process->is_counted;
+  process.reset();
+  if (!was_counted) return;
+  const std::lock_guard lock(pool_->mutex_);
+  --pool_->processes_;
+}
+
+void KeptShare::take_back(std::unique_ptr<KeptProcess>& process, FastCgiPeer::Left left) {
   if (left == FastCgiPeer::Left::spoilt) process->disconnect();
   if (!process->is_counted) {
     process->is_counted = !is_worn_out(*process) && !process->has_ended() && pool_->try_count();
@@ -265,7 +295,7 @@ void KeptShare::prepare_successor(const KeptProcess& process) {
   });
 }
 
-void KeptShare::put_down(std::unique_ptr<KeptProcess> process) {
+void KeptShare::put_down(std::unique_ptr<KeptProcess>&& process) {
   process->idle_since = Clock::now();
   // One that ends now ends between two requests: whoever wants one gets another.
   process->ended = [weak = weak_from_this(), which = process.get()] {
@@ -279,6 +309,7 @@ void KeptShare::put_down(std::unique_ptr<KeptProcess> process) {
     --self->pool_->idle_;
     self->uncount();
   };
+  idle_.reserve(idle_.size() + 1);
   idle_.push_back(std::move(process));
   ++pool_->idle_;
   watch_idle();
@@ -338,16 +369,23 @@ void KeptShare::serve_waiting() {
     }
     if (process) process->detach();
     // The place ends on the thread that it is for, so nothing of it stays here.
-    asio::post(share->executor_, [share, turn = std::move(turn),
-                                  moved = std::make_shared<std::unique_ptr<KeptProcess>>(std::move(process))] {
-      auto& other = *moved;
-      if (other && other->attach(share->executor_) != 0) {
-        // It cannot be watched here, so another one is started in its place.
-        other.reset();
-        turn->may_start_ = true;
-      }
-      turn->come(std::move(other));
-    });
+    std::shared_ptr<std::unique_ptr<KeptProcess>> moved;
+    try {
+      moved = std::make_shared<std::unique_ptr<KeptProcess>>();
+      *moved = std::move(process);
+      asio::post(share->executor_, [share, turn, moved] {
+        auto& other = *moved;
+        if (other && other->attach(share->executor_) != 0) {
+          // It cannot be watched here, so another one is started in its place.
+          other.reset();
+          turn->may_start_ = true;
+        }
+        turn->come(std::move(other));
+      });
+    } catch (const std::bad_alloc&) {
+      drop(std::move(moved ? *moved : process));
+      throw;
+    }
   }
 }
 
@@ -365,22 +403,28 @@ void KeptShare::only_streams(KeptProcess& process) {
   uncount();
 }
 
-void KeptShare::bury(std::unique_ptr<KeptProcess> process) {
-  if (!process || process->has_ended()) return;
-  process->terminate();
-  process->disconnect();
-  process->ended = [weak = weak_from_this(), which = process.get()] {
-    const auto self = weak.lock();
-    if (!self) return;
-    const auto found =
-        std::find_if(self->dying_.begin(), self->dying_.end(), [which](const auto& one) { return one.get() == which; });
-    if (found == self->dying_.end()) return;
-    const auto gone = std::move(*found);
-    self->dying_.erase(found);
-    if (self->dying_.empty()) self->dying_timer_.cancel();
-  };
-  dying_.push_back(std::move(process));
-  watch_dying();
+void KeptShare::bury(std::unique_ptr<KeptProcess>&& process) noexcept {
+  auto dying = std::move(process);
+  if (!dying || dying->has_ended()) return;
+  dying->terminate();
+  dying->disconnect();
+  try {
+    dying->ended = [weak = weak_from_this(), which = dying.get()] {
+      const auto self = weak.lock();
+      if (!self) return;
+      const auto found = std::find_if(self->dying_.begin(), self->dying_.end(),
+                                      [which](const auto& one) { return one.get() == which; });
+      if (found == self->dying_.end()) return;
+      const auto gone = std::move(*found);
+      self->dying_.erase(found);
+      if (self->dying_.empty()) self->dying_timer_.cancel();
+    };
+    dying_.reserve(dying_.size() + 1);
+    dying_.push_back(std::move(dying));
+    watch_dying();
+  } catch (const std::exception&) {
+    // For lack of memory it is not waited for, but ended.
+  }
 }
 
 void KeptShare::watch_dying() {

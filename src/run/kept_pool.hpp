@@ -145,17 +145,24 @@ class KeptShare : public std::enable_shared_from_this<KeptShare> {
   KeptShare(const asio::any_io_executor& executor, std::shared_ptr<KeptPool> pool);
 
   std::variant<std::unique_ptr<KeptProcess>, StartError> start();
-  /// The first of those that are idle here that can be used. Those that cannot are ended, and one of their places is
-  /// kept in `is_counted` if none is left that can.
-  std::unique_ptr<KeptProcess> take_idle(std::uint64_t generation, bool& is_counted);
+  /// A place among the processes of the pool, which is given up unless a process is lent for it.
+  struct Claim {
+    ~Claim();
+    KeptShare& share;
+    bool is_held;
+  };
+  /// The first of those that are idle here that can be used, whose place is claimed then. Those that cannot are ended.
+  std::unique_ptr<KeptProcess> take_idle(std::uint64_t generation, Claim& claim);
   /// True if it can take another run, of processes of that generation.
   static bool is_ready(KeptProcess& process, std::uint64_t generation);
   /// With the pool's lock held, and somebody waiting: who comes next.
   std::deque<std::shared_ptr<KeptTurn>>::iterator first_to_come();
   /// What is in the way of those that wait: a process for the first, or leave to start one. Null: nobody, or nothing.
   std::shared_ptr<KeptTurn> next_turn(std::unique_ptr<KeptProcess>& process);
-  std::shared_ptr<FastCgiPeer> lend(std::unique_ptr<KeptProcess> process);
-  void give_back(std::unique_ptr<KeptProcess> process, FastCgiPeer::Left left);
+  std::shared_ptr<FastCgiPeer> lend(std::unique_ptr<KeptProcess>&& process);
+  /// For lack of memory it ends, as if it had ended by itself.
+  void give_back(std::unique_ptr<KeptProcess> process, FastCgiPeer::Left left) noexcept;
+  void take_back(std::unique_ptr<KeptProcess>& process, FastCgiPeer::Left left);
   void only_streams(KeptProcess& process);
   /// Starts the one that will take the place of `process`, if that is soon.
   void prepare_successor(const KeptProcess& process);
@@ -163,12 +170,14 @@ class KeptShare : public std::enable_shared_from_this<KeptShare> {
   /// After how many runs a process is replaced at this moment: that is put off while others wait.
   std::uint64_t last_run() const;
   /// Puts it among those that are idle, for whoever comes or waits.
-  void put_down(std::unique_ptr<KeptProcess> process);
+  void put_down(std::unique_ptr<KeptProcess>&& process);
   /// Hands what is idle here to those that wait.
   void serve_waiting();
   /// Calls the first of those that wait, for a process that may be started in the place of one.
   void uncount();
-  void bury(std::unique_ptr<KeptProcess> process);
+  void bury(std::unique_ptr<KeptProcess>&& process) noexcept;
+  /// Ends it at once, for lack of memory.
+  void drop(std::unique_ptr<KeptProcess>&& process) noexcept;
   void watch_dying();
   void watch_idle();
 

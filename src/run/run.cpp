@@ -84,11 +84,12 @@ void RunSet::look_for_orphans(Clock::duration after) {
 
 void RunSet::look_by(Clock::time_point time) {
   if (time >= next_look_) return;
-  next_look_ = time;
   timer_.expires_at(time);
+  next_look_ = Clock::time_point::max();  // Unless there is no memory for the wait.
   timer_.async_wait([this](const boost::system::error_code& error) {
     if (!error) look();
   });
+  next_look_ = time;
 }
 
 void RunSet::look() {

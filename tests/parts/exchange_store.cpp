@@ -26,7 +26,8 @@ struct Filled {
   }
   std::uint64_t add_ready(std::size_t size) {
     const std::string body(size, 'b');
-    return shelf.add(exchange("/tides"), {&ends, {}}, "GET /tides HTTP/1.1\r\n\r\n",
+    Exchange facts = exchange("/tides");
+    return shelf.add(facts, {&ends, {}}, "GET /tides HTTP/1.1\r\n\r\n",
                      Outgoing({}, "HTTP/1.1 200 OK\r\n", "", "\r\n", body));
   }
   std::uint64_t add_slow(std::size_t size) {
