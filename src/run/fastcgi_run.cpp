@@ -103,8 +103,8 @@ FastCgiRun::FastCgiRun(const asio::any_io_executor& executor, RunSet& set, std::
       peer_(std::move(peer)),
       request_(peer_->next_request()),
       reader_(request_),
-      error_stream_limit_(order.error_stream_limit),
       processor_time_allowed_(order.processor_time),
+      error_text_(order.error_stream_limit),
       ended_(executor),
       patience_(executor) {
   if (processor_time_allowed_.count() > 0 && peer_->process() != nullptr)
@@ -276,13 +276,8 @@ asio::awaitable<void> FastCgiRun::feed_file() {
   close_input();
 }
 
-void FastCgiRun::add_error(std::string_view text) {
-  error_text_ += text;
-  if (error_text_.size() > 2 * error_stream_limit_) error_text_.erase(0, error_text_.size() - error_stream_limit_);
-}
-
 void FastCgiRun::take_error_text() {
-  if (peer_) add_error(peer_->take_error_text());
+  if (peer_) error_text_.add(peer_->take_error_text());
 }
 
 void FastCgiRun::take_part(const fastcgi::AnswerReader::Part& part, std::span<char> buffer, std::size_t& taken) {
@@ -301,7 +296,7 @@ void FastCgiRun::take_part(const fastcgi::AnswerReader::Part& part, std::span<ch
       return;
     case Kind::error:
       has_answered_ = true;
-      return add_error(part.content);
+      return error_text_.add(part.content);
     case Kind::end_of_request:
       return finish();
     case Kind::broken:
@@ -591,7 +586,7 @@ void FastCgiRun::settle() {
   if (!is_explained && process != nullptr && !has_answered_ && peer_->is_first_run()) {
     failure_ = Finding{Code::kept_not_answering,
                        {{"program", peer_->name()}, {"status", std::to_string(end_.exit_status.value_or(0))}}};
-    if (const auto last = script::last_lines(error_text_, 1); !last.empty())
+    if (const auto last = script::last_lines(error_text_.text(), 1); !last.empty())
       failure_->facts.emplace_back("last", last.back());
   } else if (!is_explained && end_.exit_status.value_or(0) == 0) {
     failure_ = Finding{Code::fastcgi_closed, {{"program", peer_->name()}}};
@@ -615,7 +610,7 @@ void FastCgiRun::over(FastCgiPeer::Left left) {
 }
 
 void FastCgiRun::end_of_run() {
-  if (error_text_.size() > error_stream_limit_) error_text_.erase(0, error_text_.size() - error_stream_limit_);
+  error_text_.finish();
   end_.duration = std::chrono::duration_cast<std::chrono::milliseconds>(Clock::now() - begun_);
   when_long_ = nullptr;
   note_long_ = nullptr;
@@ -657,7 +652,7 @@ std::optional<std::chrono::nanoseconds> FastCgiRun::work_so_far() {
 
 bool FastCgiRun::has_written_errors() {
   take_error_text();
-  return !error_text_.empty();
+  return !error_text_.is_empty();
 }
 
 asio::awaitable<bool> FastCgiRun::ended_by(Clock::time_point time) {

@@ -22,6 +22,7 @@
 #include "core/fastcgi/records.hpp"
 #include "core/findings/finding.hpp"
 #include "core/script/environment.hpp"
+#include "run/error_text.hpp"
 #include "run/run.hpp"
 
 namespace porter::run {
@@ -122,7 +123,7 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   bool has_ended() const override { return ended_.is_set(); }
   std::optional<std::chrono::nanoseconds> work_so_far() override;
   bool has_written_errors() override;
-  const std::string& error_text() const override { return error_text_; }
+  const std::string& error_text() const override { return error_text_.text(); }
   const std::optional<Finding>& failure() const override { return failure_; }
 
  private:
@@ -150,7 +151,6 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   char* read_ahead();
   /// Keeps what was lent from there, before somebody else reads into it.
   void keep_lent();
-  void add_error(std::string_view text);
   void take_error_text();
   /// It has come to its end by its own word.
   void finish();
@@ -185,7 +185,6 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   std::shared_ptr<FastCgiPeer> peer_;  ///< Null once it was given back.
   std::uint16_t request_;
   fastcgi::AnswerReader reader_;
-  std::size_t error_stream_limit_;
   std::chrono::seconds processor_time_allowed_;
   files::Descriptor input_file_;
   Clock::time_point begun_ = Clock::now();
@@ -209,7 +208,7 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   bool is_lent_ = false;        ///< What was given last lies in the peer's memory.
   std::unique_ptr<char[]> lent_;
   std::string kept_output_;  ///< The same, once the peer is given back, or where it was the first of the answer.
-  std::string error_text_;
+  ErrorText error_text_;
   std::optional<Finding> failure_;
   ProcessEnd end_;
   Event ended_;

@@ -15,6 +15,15 @@ constexpr std::chrono::milliseconds kFarWait{10};
 /// How long a process that was started in time waits for its turn.
 constexpr std::chrono::seconds kSuccessorWaits{1};
 
+/// Takes a process out of those in `all`; null: it is not there any more.
+std::unique_ptr<KeptProcess> take_out(std::vector<std::unique_ptr<KeptProcess>>& all, const KeptProcess* which) {
+  const auto found = std::find_if(all.begin(), all.end(), [which](const auto& one) { return one.get() == which; });
+  if (found == all.end()) return nullptr;
+  auto out = std::move(*found);
+  all.erase(found);
+  return out;
+}
+
 }  // namespace
 
 /// A process while a run has it.
@@ -43,10 +52,7 @@ class PoolPeer : public FastCgiPeer {
   void terminate() override { process_->process().kill(); }
   Clock::time_point look(Clock::time_point now) override { return process_->look(now); }
   std::chrono::nanoseconds processor_time() override { return process_->processor_time_since_last(); }
-  std::string take_error_text() override {
-    process_->read_error_stream();
-    return process_->take_error_text();
-  }
+  std::string take_error_text() override { return process_->take_error_text(); }
   void when_ended(std::function<void()> then) override { process_->ended = std::move(then); }
   void only_streams() override { share_->only_streams(*process_); }
   void give_back(Left left) override { share_->give_back(std::exchange(process_, nullptr), left); }
@@ -300,12 +306,8 @@ void KeptShare::put_down(std::unique_ptr<KeptProcess>&& process) {
   // One that ends now ends between two requests: whoever wants one gets another.
   process->ended = [weak = weak_from_this(), which = process.get()] {
     const auto self = weak.lock();
-    if (!self) return;
-    const auto found =
-        std::find_if(self->idle_.begin(), self->idle_.end(), [which](const auto& one) { return one.get() == which; });
-    if (found == self->idle_.end()) return;
-    const auto gone = std::move(*found);
-    self->idle_.erase(found);
+    const auto gone = self ? take_out(self->idle_, which) : nullptr;
+    if (!gone) return;
     --self->pool_->idle_;
     self->uncount();
   };
@@ -411,13 +413,8 @@ void KeptShare::bury(std::unique_ptr<KeptProcess>&& process) noexcept {
   try {
     dying->ended = [weak = weak_from_this(), which = dying.get()] {
       const auto self = weak.lock();
-      if (!self) return;
-      const auto found = std::find_if(self->dying_.begin(), self->dying_.end(),
-                                      [which](const auto& one) { return one.get() == which; });
-      if (found == self->dying_.end()) return;
-      const auto gone = std::move(*found);
-      self->dying_.erase(found);
-      if (self->dying_.empty()) self->dying_timer_.cancel();
+      const auto gone = self ? take_out(self->dying_, which) : nullptr;
+      if (gone && self->dying_.empty()) self->dying_timer_.cancel();
     };
     dying_.reserve(dying_.size() + 1);
     dying_.push_back(std::move(dying));

@@ -20,7 +20,6 @@
 namespace porter::run {
 namespace {
 
-constexpr std::size_t kMostErrorText = 64 * 1024;
 /// Most of them end at once when they are asked to; PHP does as soon as it is between two requests.
 constexpr std::chrono::milliseconds kGraceOfKept{250};
 /// Whoever closes the connection behind an answer has done it by then.
@@ -137,7 +136,7 @@ void KeptProcess::await_end() {
                          [this, alive = alive_](const boost::system::error_code& error) {
                            if (error || !*alive) return;
                            if (!process_->reap()) return await_end();
-                           read_error_stream();
+                           error_text_.read_from(error_.get());
                            if (const auto then = ended) then();
                          });
 }
@@ -145,23 +144,10 @@ void KeptProcess::await_end() {
 void KeptProcess::await_errors() {
   error_watch_->async_wait(asio::posix::stream_descriptor::wait_read,
                            [this, alive = alive_](const boost::system::error_code& error) {
-                             if (!error && *alive && !has_ended() && read_error_stream()) await_errors();
+                             if (!error && *alive && !has_ended() && error_text_.read_from(error_.get()))
+                               await_errors();
                            });
 }
-
-bool KeptProcess::read_error_stream() {
-  std::array<char, 4096> buffer;
-  for (int piece = 0; piece < 256; ++piece) {
-    const ssize_t got = ::read(error_.get(), buffer.data(), buffer.size());
-    if (got < 0 && errno == EINTR) continue;
-    if (got <= 0) return got < 0 && errno == EAGAIN;
-    error_text_.append(buffer.data(), static_cast<std::size_t>(got));
-    if (error_text_.size() > 2 * kMostErrorText) error_text_.erase(0, error_text_.size() - kMostErrorText);
-  }
-  return true;
-}
-
-std::string KeptProcess::take_error_text() { return std::exchange(error_text_, {}); }
 
 bool KeptProcess::is_connected() {
   // One that was closed says so when it is written to, and what comes over it unasked bears the wrong number.

@@ -19,6 +19,7 @@
 #include <variant>
 
 #include "core/files/descriptor.hpp"
+#include "run/error_text.hpp"
 #include "run/event.hpp"
 #include "run/fastcgi_run.hpp"
 #include "run/kept_order.hpp"
@@ -54,10 +55,11 @@ class KeptProcess {
   /// Does what is due at `now`; when to look again.
   Clock::time_point look(Clock::time_point now) { return process_->look(now); }
 
-  /// Takes in what it has written to its own error stream, which is not the one of a request. False: it is closed.
-  bool read_error_stream();
-  /// Hands over what was read of that since the last time.
-  std::string take_error_text();
+  /// What it has written to its own error stream, which is not the one of a request, since this was asked last.
+  std::string take_error_text() {
+    error_text_.read_from(error_.get());
+    return error_text_.take();
+  }
 
   Process& process() { return *process_; }
   bool has_ended() const { return process_->has_ended(); }
@@ -96,7 +98,7 @@ class KeptProcess {
   std::optional<asio::posix::stream_descriptor> error_watch_;
   files::Descriptor detached_connection_;
   std::shared_ptr<bool> alive_ = std::make_shared<bool>(true);  ///< For handlers that come too late.
-  std::string error_text_;
+  ErrorText error_text_{64 * 1024};
   std::chrono::nanoseconds last_processor_time_{0};
 };
 

@@ -144,11 +144,11 @@ std::variant<std::shared_ptr<Run>, StartError> Run::start(const asio::any_io_exe
 Run::Run(const asio::any_io_executor& executor, RunSet& set, std::unique_ptr<Process> process, RunOrder& order)
     : set_(set),
       process_(std::move(process)),
-      error_stream_limit_(order.error_stream_limit),
       input_(executor),
       output_(executor),
       patience_(executor),
       ended_(executor),
+      error_text_(order.error_stream_limit),
       ticket_(std::move(order.ticket)) {
   if (ticket_) ticket_->set_process(process_->id());
 }
@@ -181,7 +181,7 @@ Clock::time_point Run::look(Clock::time_point now) {
   }
   const auto kill_time = process_->look(now);
   if (!watched_) {
-    read_error_stream();
+    error_text_.read_from(error_.get());
     return reap() ? Clock::time_point::max() : now + kShortRun;
   }
   return std::min({deadline_, kill_time, streams_at_});
@@ -207,24 +207,11 @@ void Run::await_end() {
 }
 
 void Run::await_error_text() {
-  if (has_ended() || !read_error_stream()) return;
+  if (has_ended() || !error_text_.read_from(error_.get())) return;
   watched_->error.async_wait(asio::posix::stream_descriptor::wait_read,
                              [self = shared_from_this()](const boost::system::error_code& error) {
                                if (!error) self->await_error_text();
                              });
-}
-
-bool Run::read_error_stream() {
-  std::array<char, 4096> buffer;
-  // As much as the largest pipe holds; a script that writes without end must not keep the server from all else.
-  for (int piece = 0; piece < 256; ++piece) {
-    const ssize_t got = ::read(error_.get(), buffer.data(), buffer.size());
-    if (got < 0 && errno == EINTR) continue;
-    if (got <= 0) return got < 0 && errno == EAGAIN;
-    error_text_.append(buffer.data(), static_cast<std::size_t>(got));
-    if (error_text_.size() > 2 * error_stream_limit_) error_text_.erase(0, error_text_.size() - error_stream_limit_);
-  }
-  return true;
 }
 
 std::optional<std::chrono::nanoseconds> Run::work_so_far() {
@@ -233,8 +220,8 @@ std::optional<std::chrono::nanoseconds> Run::work_so_far() {
 }
 
 bool Run::has_written_errors() {
-  if (!has_ended()) read_error_stream();
-  return !error_text_.empty();
+  if (!has_ended()) error_text_.read_from(error_.get());
+  return !error_text_.is_empty();
 }
 
 bool Run::reap() {
@@ -242,11 +229,11 @@ bool Run::reap() {
   if (!process_->reap()) return false;
   // A process that has left the group may hold the pipe open and write on. That is not waited for.
   try {
-    read_error_stream();
+    error_text_.read_from(error_.get());
   } catch (const std::bad_alloc&) {
     // Less of it is told then; the run has ended all the same.
   }
-  if (error_text_.size() > error_stream_limit_) error_text_.erase(0, error_text_.size() - error_stream_limit_);
+  error_text_.finish();
   ticket_.reset();
   when_long_ = nullptr;
   ended_.set();

@@ -24,6 +24,7 @@
 #include <vector>
 
 #include "core/files/descriptor.hpp"
+#include "run/error_text.hpp"
 #include "run/event.hpp"
 #include "run/gate.hpp"
 #include "run/process.hpp"
@@ -110,7 +111,7 @@ class Run : public TimedSource, public std::enable_shared_from_this<Run> {
   bool has_ended() const override { return ended_.is_set(); }
   std::optional<std::chrono::nanoseconds> work_so_far() override;
   bool has_written_errors() override;
-  const std::string& error_text() const override { return error_text_; }
+  const std::string& error_text() const override { return error_text_.text(); }
 
  private:
   /// What is watched of a run that lasts.
@@ -128,8 +129,6 @@ class Run : public TimedSource, public std::enable_shared_from_this<Run> {
   void watch();
   void await_end();
   void await_error_text();
-  /// Takes in what stands in the error stream. False: it has been closed.
-  bool read_error_stream();
   /// True: the process has ended, and has been reaped.
   bool reap();
   /// Its output has ended, and mostly so has its process.
@@ -137,7 +136,6 @@ class Run : public TimedSource, public std::enable_shared_from_this<Run> {
 
   RunSet& set_;
   std::unique_ptr<Process> process_;
-  std::size_t error_stream_limit_;
   asio::posix::stream_descriptor input_;
   asio::posix::stream_descriptor output_;
   files::Descriptor error_;
@@ -147,7 +145,7 @@ class Run : public TimedSource, public std::enable_shared_from_this<Run> {
   std::function<void()> when_long_;
   bool was_too_slow_ = false;
   Event ended_;
-  std::string error_text_;
+  ErrorText error_text_;
   Gate::Ticket ticket_;
   Clock::time_point streams_at_ = Clock::time_point::max();  ///< When its turn is given back.
 };
