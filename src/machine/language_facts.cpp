@@ -4,11 +4,13 @@
 #include <algorithm>
 #include <array>
 #include <boost/asio/this_coro.hpp>
+#include <utility>
 
 #include "core/files/content.hpp"
 #include "core/http/head.hpp"
 #include "core/text/json.hpp"
 #include "core/text/text.hpp"
+#include "run/kept_order.hpp"
 #include "run/script_source.hpp"
 
 namespace porter::machine {
@@ -109,6 +111,10 @@ asio::awaitable<std::string> output_for(run::RunSet& runs, const FoundInterprete
   run::RunOrder order;
   order.program = found.path;
   order.arguments = {found.path};
+  // As its pages find it.
+  for (std::string& word : run::directive_arguments(found.interpreter, {},
+                                                    found.interpreter.is_kept() ? run::Runs::kept : run::Runs::fresh))
+    order.arguments.push_back(std::move(word));
   order.arguments.insert(order.arguments.end(), arguments.begin(), arguments.end());
   order.environment.add("PATH", search_path);
   for (const std::string& variable : found.interpreter.environment) {

@@ -338,3 +338,11 @@ TEST_CASE("under load nothing is lost without a mark, while lists are asked for"
   CHECK(has(page, "\"last\":" + std::to_string(kClients * kBatches * kAtOnce + 1)));
   CHECK(has(page, "\"lost\":0"));
 }
+
+TEST_CASE("what PHP says of itself is what its pages find") {
+  const std::string sites = std::string(kOneSite) + "[interpreter.PHP]\nsettings = { upload_max_filesize = \"77M\" }\n";
+  const Kept kept("", "", sites);
+  kept.folder().write("pages/limit.php", "<?php echo ini_get('upload_max_filesize');");
+  CHECK(has(kept.send(lines("GET /limit.php")), "77M"));
+  CHECK(has(kept.ask("languages/PHP"), "\"value\": \"77M\""));
+}
