@@ -52,7 +52,7 @@ const std::vector<Row>& rows() {
       {"failed", kSh + "echo 'no chart room' >&2; exit 3\n", 500, "script-failed", "exit status 3"},
       {"failed-late", kSh + kHead + "echo page; exit 4\n", 200, "script-failed", "exit status 4"},
       {"failed-after-head", kSh + kHead + "exit 5\n", 500, "script-failed", "exit status 5"},
-      {"slow", kSh + "sleep 100\n", 504, "script-too-slow", "2 seconds"},
+      {"slow", kSh + "sleep 100\n", 504, "script-too-slow", "4 seconds"},
       {"cpu", kSh + "while :; do :; done\n", 500, "out-of-processor-time", "1 seconds"},
       {"memory.py", "#!/usr/bin/python3\nx = b'x' * (1 << 40)\n", 500, "out-of-memory", "MemoryError"},
       {"parse.php", "<?php\n\nfunction (\n", 500, "script-error", "line 3"},
@@ -92,7 +92,7 @@ TEST_CASE("each way of failing is recognised, alike on the page, in the log and 
   TempFolder folder;
   folder.write("data/tides.csv", "x");
   for (const Row& row : rows()) folder.write("cgi-bin/" + row.name, row.source, row.source == "-" ? 0644 : 0755);
-  Server server(folder.path(), {"--limit", "first-byte=2", "--limit", "processor-time=1"});
+  Server server(folder.path(), {"--limit", "first-byte=4", "--limit", "processor-time=1"});
   for (const Row& row : rows()) {
     const std::string target = "/cgi-bin/" + row.name;
     CAPTURE(target);
