@@ -6,6 +6,7 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <cmath>
 #include <ctime>
 #include <iterator>
 
@@ -201,7 +202,7 @@ void add_timing(std::string& out, const Json& timing) {
   double before = 0;
   for (const Part& part : parts) {
     before += part.millis;
-    const std::size_t end = sum > 0 ? static_cast<std::size_t>(before / sum * kBarWidth + 0.5) : 0;
+    const std::size_t end = sum > 0 ? static_cast<std::size_t>(std::lround(before / sum * kBarWidth)) : 0;
     if (part.millis > 0)
       out += fmt::format("  {:<22} {:>10}  {}{}\n", part.name, millis_text(part.millis), std::string(at, ' '),
                          std::string(std::max<std::size_t>(end - at, 1), part.mark));
@@ -266,7 +267,7 @@ void add_page(std::string& out, const Json& page) {
   const std::string kind = page.value("kind", "");
   if (kind == "json") {
     for (const Json& place : page["places"])
-      add_sides(out, "  " + (place["place"] == "" ? "(all)" : shown(place["place"])), place, true);
+      add_sides(out, "  " + (place.value("place", "").empty() ? "(all)" : shown(place["place"])), place, true);
   } else if (kind == "bytes") {
     out += fmt::format("    The first difference is at byte {}.\n", page.value("first_difference", 0));
   } else {

@@ -61,7 +61,8 @@ class Call {
     if (is_called_) co_return;
     co_await asio::async_initiate<const asio::use_awaitable_t<>, void()>(
         [this](auto&& handler) {
-          waiting_ = std::make_unique<Suspended<std::decay_t<decltype(handler)>>>(std::move(handler));
+          waiting_ =
+              std::make_unique<Suspended<std::decay_t<decltype(handler)>>>(std::forward<decltype(handler)>(handler));
         },
         asio::use_awaitable);
   }

@@ -32,7 +32,7 @@ class PoolPeer : public FastCgiPeer {
   PoolPeer(std::shared_ptr<KeptShare> share, std::unique_ptr<KeptProcess> process)
       : share_(std::move(share)), process_(std::move(process)) {}
   ~PoolPeer() override {
-    if (process_) give_back(Left::spoilt);
+    if (process_) share_->give_back(std::move(process_), Left::spoilt);
   }
 
   asio::posix::stream_descriptor& connection() override { return process_->connection(); }
@@ -220,7 +220,7 @@ KeptShare::Claim::~Claim() {
 }
 
 std::shared_ptr<KeptTurn> KeptShare::line_up(std::size_t queue) {
-  const auto turn = std::make_shared<KeptTurn>(shared_from_this());
+  auto turn = std::make_shared<KeptTurn>(shared_from_this());
   std::vector<std::shared_ptr<KeptShare>> others;
   {
     const std::lock_guard lock(pool_->mutex_);

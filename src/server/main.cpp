@@ -6,6 +6,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <boost/asio/co_spawn.hpp>
 #include <charconv>
 #include <chrono>
 #include <climits>

@@ -19,7 +19,7 @@ constexpr std::size_t kLongestPath = 2048;
 std::size_t bytes_of(const CachedScript& script) {
   std::size_t bytes = sizeof script + script.found.path.capacity() + script.found.interpreter.capacity() +
                       script.found.name.capacity() + script.runner.name.capacity();
-  for (const std::string& step : script.trail) bytes += sizeof step + step.capacity();
+  for (const std::string& step : script.trail) bytes += sizeof(std::string) + step.capacity();
   return bytes;
 }
 

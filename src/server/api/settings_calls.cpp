@@ -100,7 +100,7 @@ asio::awaitable<Reply> Api::language(const Call& call) {
   if (found == all.end() || found->path.empty()) co_return bad_call(404, "There is no such language on this computer");
   if (wants_page && found->interpreter.language != "PHP")
     co_return bad_call(404, "This language makes no page about itself");
-  const machine::FoundInterpreter one = *found;
+  const machine::FoundInterpreter& one = *found;
   Reply reply;
   if (wants_page) {
     auto asking = machine::information_page(probes_, one, server_.shared().search_path);

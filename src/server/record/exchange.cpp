@@ -23,13 +23,13 @@ std::size_t bytes_of(const Exchange& exchange) {
   for (const std::string* const text : {&exchange.client, &exchange.method, &exchange.target}) bytes += heap_of(*text);
   if (const auto& fields = exchange.fields)
     bytes += sizeof *fields + heap_of(fields->host) + heap_of(fields->referrer) + heap_of(fields->user_agent);
-  for (const std::string& step : exchange.trail) bytes += sizeof step + heap_of(step);
+  for (const std::string& step : exchange.trail) bytes += sizeof(std::string) + heap_of(step);
   for (const RunFacts& run : exchange.runs) {
     bytes += sizeof run;
     for (const std::string* const text : {&run.runner, &run.script}) bytes += heap_of(*text);
     if (const auto& order = run.order)
       bytes += sizeof *order + heap_of(order->command) + heap_of(order->environment) + heap_of(order->folder);
-    for (const std::string& line : run.error_lines) bytes += sizeof line + heap_of(line);
+    for (const std::string& line : run.error_lines) bytes += sizeof(std::string) + heap_of(line);
   }
   for (const Finding& finding : exchange.findings)
     for (const Fact& fact : finding.facts) bytes += sizeof fact + heap_of(fact.first) + heap_of(fact.second);
