@@ -320,18 +320,10 @@ std::optional<std::size_t> FastCgiRun::take(std::span<char> buffer) {
 }
 
 void FastCgiRun::take_first() {
-  std::size_t taken = 0;
-  while (is_connected()) {
-    const auto part = reader_.next(unread_);
-    if (!part) break;
-    if (part->kind == fastcgi::AnswerReader::Part::Kind::output) {
-      has_answered_ = true;
-      kept_output_ += part->content;
-      left_over_ = kept_output_;
-    } else {
-      take_part(*part, {}, taken);
-    }
-  }
+  std::string output(unread_.size(), '\0');
+  output.resize(take(output).value_or(0));
+  kept_output_ = std::move(output);
+  left_over_ = kept_output_;
 }
 
 void FastCgiRun::await_first(std::function<void()> then) {
@@ -398,12 +390,7 @@ asio::awaitable<std::string_view> FastCgiRun::read_piece(std::span<char> space) 
 std::string_view FastCgiRun::lend() {
   // Of small ones it is better to send many together.
   constexpr std::size_t kLarge = 16 * 1024;
-  std::size_t taken = 0;
-  while (left_over_.empty() && is_connected()) {
-    const auto part = reader_.next(unread_);
-    if (!part) break;
-    take_part(*part, {}, taken);
-  }
+  take({});
   return left_over_.size() < kLarge ? std::string_view() : std::exchange(left_over_, {});
 }
 
@@ -535,7 +522,6 @@ bool FastCgiRun::may_begin_again() const {
 
 bool FastCgiRun::begin_again() {
   const auto another = std::exchange(another_, nullptr);
-  keep_lent();
   const auto last = std::exchange(peer_, nullptr);
   last->when_ended(nullptr);
   last->give_back(FastCgiPeer::Left::spoilt);

@@ -63,10 +63,7 @@ class FileAnswer {
     // A date ahead of the answer's own would be no date of a change (RFC 9110, section 8.8.2.1).
     validators_ = {entity_tag(found_.info), std::min<std::int64_t>(found_.info.st_mtim.tv_sec, now_)};
     is_compressible_ = size_ > kCompressFrom && http::compresses_well(type_);
-    std::string space;
-    const bool may_be_kept = found_.stands_first && request.target.form == http::TargetForm::origin;
-    if (const auto path = may_be_kept ? plain_path(request.target.raw_path, space) : std::nullopt)
-      kept_at_ = std::string(*path);
+    kept_at_ = path_to_keep(request.target, found_.stands_first);
   }
 
   asio::awaitable<void> answer();

@@ -54,6 +54,13 @@ std::optional<std::string_view> plain_path(std::string_view raw, std::string& sp
   return raw;
 }
 
+std::optional<std::string> path_to_keep(const http::Target& target, bool stands_first) {
+  if (!stands_first || target.form != http::TargetForm::origin) return std::nullopt;
+  std::string space;
+  const auto path = plain_path(target.raw_path, space);
+  return path ? std::optional<std::string>(*path) : std::nullopt;
+}
+
 void CachedFile::set_compressed(std::string compressed) {
   gzip_content = std::move(compressed);
   gzip_fields += "Content-Length: " + std::to_string(gzip_content.size()) + "\r\n";

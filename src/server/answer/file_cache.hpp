@@ -110,6 +110,9 @@ class FileCache {
 /// slashes, long paths, malformed ones).
 std::optional<std::string_view> plain_path(std::string_view raw, std::string& space);
 
+/// The path that what `target` leads to is kept for; nullopt: it is not. `stands_first` as in sites::FileFound.
+std::optional<std::string> path_to_keep(const http::Target& target, bool stands_first);
+
 /// A strong validator for the file's state (RFC 9110, section 8.8.3): every change that its time stamps, size or
 /// inode show makes another.
 std::string entity_tag(const struct stat& info);

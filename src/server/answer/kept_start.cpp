@@ -33,7 +33,6 @@ void count_if_long(Turn& turn, const sites::ScriptFound& script, run::FastCgiRun
 
 bool is_in_vain(Turn& turn, RunFacts& facts, const run::KeptPool* pool, bool came, run::Clock::time_point time,
                 NotStarted& why) {
-  turn.when_client_leaves(nullptr);
   // A script that nobody waits for any more is not started.
   const bool has_left = turn.is_aborted() || turn.has_client_left();
   if (came && !has_left) return false;

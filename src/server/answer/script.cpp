@@ -219,11 +219,9 @@ void ScriptAnswer::note_end() {
 }
 
 void ScriptAnswer::remember() {
-  const bool is_plain = way_.redirects == 0 && way_.problem_status == 0 && request_.head.method == "GET" &&
-                        script_.stands_first && script_.path_info.empty() &&
-                        request_.target.form == http::TargetForm::origin;
-  std::string space;
-  const auto path = is_plain ? plain_path(request_.target.raw_path, space) : std::nullopt;
+  const bool is_plain =
+      way_.redirects == 0 && way_.problem_status == 0 && request_.head.method == "GET" && script_.path_info.empty();
+  const auto path = path_to_keep(request_.target, is_plain && script_.stands_first);
   if (!path) return;
   auto script = std::make_shared<CachedScript>();
   script->found = script_;

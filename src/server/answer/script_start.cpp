@@ -120,6 +120,7 @@ asio::awaitable<run::Gate::Ticket> ScriptStart::wait_for_turn(run::Gate& gate, c
   turn_.when_client_leaves([place] { place->give_up(); });
   const auto time = run::Clock::now() + turn_.settings().limits.queue_time;
   run::Gate::Ticket ticket = co_await place->turn_by(time);
+  turn_.when_client_leaves(nullptr);
   if (is_in_vain(turn_, facts(), pool, ticket != nullptr, time, why)) ticket.reset();
   co_return ticket;
 }

@@ -115,13 +115,12 @@ asio::awaitable<Connection::HeadRead> Connection::read_head() {
 bool Connection::answer_at_once() {
   head_problem_ = turn_->read_head(head_length_, std::move(field_space_));
   if (head_problem_) return false;
-  if (worker_.is_stopping() || !keeps_) return false;
+  if (!turn_->may_stay()) return false;
   auto ready = worker_.answerer().find_ready(*turn_);
   if (!ready) return false;
   is_unfinished_ = send(std::move(*ready)) == Sent::some;
   if (is_unfinished_) return false;
-  field_space_ = turn_->take_field_space();
-  record();
+  conclude();
   return true;
 }
 
@@ -140,8 +139,7 @@ asio::awaitable<void> Connection::answer(HeadRead read) {
     co_await refuse(head_too_slow(turn_->settings()));
   } else if (std::exchange(is_unfinished_, false)) {
     co_await turn_->writer().finish_ready();
-    field_space_ = turn_->take_field_space();
-    record();
+    conclude();
   } else {
     if (turn_->quick_run() != nullptr) {
       auto settling = turn_->quick_run()->settled();
@@ -149,15 +147,13 @@ asio::awaitable<void> Connection::answer(HeadRead read) {
       auto ready = turn_->quick_run()->take_answer();
       if (ready) {
         if (send(std::move(*ready)) == Sent::some) co_await turn_->writer().finish_ready();
-        field_space_ = turn_->take_field_space();
-        record();
+        conclude();
         co_return;
       }
     }
     turn_->prepare();
     co_await worker_.answerer().answer(*turn_);
-    field_space_ = turn_->take_field_space();
-    record();
+    conclude();
     if (turn_->writer().keeps_connection() && !turn_->body().is_done()) {
       const bool is_finished = co_await turn_->body().finish();
       if (!is_finished) turn_->writer().close_after();
@@ -172,6 +168,11 @@ asio::awaitable<void> Connection::refuse(Finding finding) {
   turn_->exchange().method = "-";
   turn_->exchange().target = line.empty() ? "-" : line.substr(0, kShownOfBadHead);
   co_await worker_.answerer().refuse(*turn_, std::move(finding));
+  record();
+}
+
+void Connection::conclude() {
+  field_space_ = turn_->take_field_space();
   record();
 }
 

@@ -72,6 +72,8 @@ class Connection : public std::enable_shared_from_this<Connection> {
   asio::awaitable<void> answer(HeadRead read);
   asio::awaitable<void> refuse(Finding finding);
   void give_up_turn() noexcept;
+  /// Ends the turn of a request that was read: records it, and takes back the memory of its fields.
+  void conclude();
   void record();
   /// Takes up the settings that the worker has now.
   void take_settings();
