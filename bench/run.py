@@ -60,6 +60,17 @@ def quartiles(values, digits):
     return f"{middle:,.{digits}f} ({low:,.{digits}f}–{high:,.{digits}f})"
 
 
+def delays_of(port, path):
+    """Milliseconds from the moments that a script prints to when they are read, for each of them."""
+    delays = []
+    with socket.create_connection(("127.0.0.1", port)) as client:
+        client.sendall(f"GET {path} HTTP/1.0\r\n\r\n".encode())
+        while data := client.recv(4096):
+            now = time.clock_gettime_ns(time.CLOCK_MONOTONIC)
+            delays += [(now - int(stamp)) / 1e6 for stamp in re.findall(rb"^(\d{10,})$", data, re.M)]
+    return delays
+
+
 class Subject:
     """A program under load: a floor, or the product."""
 
@@ -343,12 +354,7 @@ class Bench:
 
     def kept_beside_others(self):
         server = self.php_server("processes = 2")
-        delays = []
-        with socket.create_connection(("127.0.0.1", server.port)) as client:
-            client.sendall(b"GET /tick.php HTTP/1.0\r\n\r\n")
-            while data := client.recv(4096):
-                now = time.clock_gettime_ns(time.CLOCK_MONOTONIC)
-                delays += [(now - int(stamp)) / 1e6 for stamp in re.findall(rb"^(\d{10,})$", data, re.M)]
+        delays = delays_of(server.port, "/tick.php")
         self.note(f"kept PHP: from a script's flush to the client's read: {statistics.median(delays):.2f} ms, at most "
                   f"{max(delays):.2f} ms (goal: within 1 ms).")
         words = ["wrk", "-t1", "-c256", "-d5s", "--latency", f"http://127.0.0.1:{server.port}/page.php"]
@@ -408,12 +414,7 @@ class Bench:
         ratio = statistics.median(a / b for a, b in zip(times["floor"], times["product"]))
         self.note(f"An answer of 1 GiB from a script: {1 / statistics.median(times['product']):.2f} GiB/s, {ratio:.2f} of a bare "
                   f"pipe-to-socket loop (goal: 0.80); the server's memory afterwards: {resident_kib(server.process.pid) / 1024:.1f} MiB.")
-        delays = []
-        with socket.create_connection(("127.0.0.1", server.port)) as client:
-            client.sendall(b"GET /cgi-bin/tick HTTP/1.0\r\n\r\n")
-            while data := client.recv(4096):
-                now = time.clock_gettime_ns(time.CLOCK_MONOTONIC)
-                delays += [(now - int(stamp)) / 1e6 for stamp in re.findall(rb"^(\d{10,})$", data, re.M)]
+        delays = delays_of(server.port, "/cgi-bin/tick")
         self.note(f"From a script's write to the client's read: {statistics.median(delays):.2f} ms, at most {max(delays):.2f} ms "
                   "(goal: within 1 ms).")
         floor.stop()
