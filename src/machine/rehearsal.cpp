@@ -208,11 +208,7 @@ std::variant<std::shared_ptr<run::ScriptRun>, Finding> Rehearsal::hand_to_worker
     finding->facts.emplace_back("file", order.script.path);
     return std::move(*finding);
   }
-  run::directive_parameters(rule).each(
-      [&](std::string_view name, std::string_view value) { order.run.environment.add(name, value); });
-  run::FastCgiRun::Order request{order.run.environment, order.run.input};
-  request.input_file = std::move(order.run.input_file);
-  request.error_stream_limit = order.limits.error_stream;
+  auto request = run::worker_request(order);
   const auto& peer = std::get<std::shared_ptr<run::FastCgiPeer>>(reached);
   auto source = run::FastCgiRun::begin(context_.get_executor(), runs_, peer, request);
   if (source) return std::make_shared<run::ScriptRun>(std::move(source), order);

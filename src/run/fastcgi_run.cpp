@@ -47,17 +47,24 @@ std::string_view reason_of(fastcgi::AnswerReader::End::Protocol protocol) {
 
 }  // namespace
 
+std::string FastCgiRun::request_text(const script::Environment& parameters, InputKind input) {
+  std::string out = fastcgi::request_records(parameters);
+  if (input == InputKind::nothing) fastcgi::append_end_of_stream(out, fastcgi::RecordType::input, 0);
+  return out;
+}
+
 std::shared_ptr<FastCgiRun> FastCgiRun::begin(const asio::any_io_executor& executor, RunSet& set,
                                               const std::shared_ptr<FastCgiPeer>& peer, Order& order) {
   // The constructor is private, which std::make_shared cannot reach.
   std::shared_ptr<FastCgiRun> run(new FastCgiRun(executor, set, peer, order));
-  fastcgi::append_request(run->text_, run->request_, peer->then(), order.parameters);
+  run->text_ = std::move(order.request);
+  fastcgi::address(run->text_, run->request_, peer->then());
   if (order.input == InputKind::nothing) {
-    fastcgi::append_end_of_stream(run->text_, fastcgi::RecordType::input, run->request_);
     run->input_ = Input::closed;
     run->is_whole_ = true;
   }
   if (!run->send_now()) {
+    order.request = std::move(run->text_);
     run->peer_.reset();
     return nullptr;
   }
@@ -531,13 +538,7 @@ bool FastCgiRun::begin_again() {
   peer_ = next;
   request_ = next->next_request();
   reader_ = fastcgi::AnswerReader(request_);
-  for (std::size_t at = 0; at + fastcgi::kHeaderSize <= text_.size();) {
-    auto header = fastcgi::parse_header(std::string_view(text_).substr(at));
-    header->request = request_;
-    const auto bytes = header->bytes();
-    text_.replace(at, bytes.size(), bytes.data(), bytes.size());
-    at += bytes.size() + header->content_length + header->padding_length;
-  }
+  fastcgi::address(text_, request_, next->then());
   sent_ = 0;
   if (!send_now()) return false;
   watch_peer();

@@ -75,7 +75,8 @@ class FastCgiPeer {
 class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastCgiRun> {
  public:
   struct Order {
-    const script::Environment& parameters;
+    /// Composed while the request waits, so that who is free needs only be told its number: request_text().
+    std::string request;
     InputKind input = InputKind::nothing;
     files::Descriptor input_file{};              ///< For InputKind::file.
     std::size_t error_stream_limit = 64 * 1024;  ///< Bytes kept of the error stream: its end.
@@ -85,6 +86,8 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
     Gate::Ticket ticket{};  ///< Let go of when the run has ended; null: its turn is the peer itself.
   };
 
+  /// The text of a request with the parameters `parameters`: with the end of its input, if that is nothing.
+  static std::string request_text(const script::Environment& parameters, InputKind input);
   /// Hands the request to `peer`. Null: whoever stands there had gone before it was read, and nothing has happened, nor
   /// been taken out of `order`. It is a member of `set` until it has ended; `set` must outlive it.
   static std::shared_ptr<FastCgiRun> begin(const asio::any_io_executor& executor, RunSet& set,

@@ -24,6 +24,8 @@ class KeptFiles {
   void watch(const std::vector<std::string>& paths, std::int64_t since);
   /// The generation that they are in now. A system call mostly.
   std::uint64_t generation();
+  /// The same as far as somebody has asked for it.
+  std::uint64_t known_generation() const { return generation_; }
 
  private:
   /// With mutex_ held: what tells the files as they are from all that they have been.

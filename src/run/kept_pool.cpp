@@ -192,7 +192,8 @@ std::variant<std::shared_ptr<FastCgiPeer>, StartError, KeptShare::NoneFree> Kept
     claim.is_held = may_start();
     if (!claim.is_held) return NoneFree{};
   }
-  const std::uint64_t generation = pool_->files_.generation();
+  // Who waits has looked at the files when it lined up, and what frees a process is no time for it.
+  const std::uint64_t generation = turn != nullptr ? pool_->files_.known_generation() : pool_->files_.generation();
   if (process && !is_ready(*process, generation)) bury(std::move(process));
   if (!process) process = take_idle(generation, claim);
   if (!process) {
@@ -221,6 +222,7 @@ KeptShare::Claim::~Claim() {
 
 std::shared_ptr<KeptTurn> KeptShare::line_up(std::size_t queue) {
   auto turn = std::make_shared<KeptTurn>(shared_from_this());
+  pool_->files_.generation();
   std::vector<std::shared_ptr<KeptShare>> others;
   {
     const std::lock_guard lock(pool_->mutex_);

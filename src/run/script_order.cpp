@@ -152,4 +152,19 @@ ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const 
   return order;
 }
 
+FastCgiRun::Order kept_request(ScriptOrder& order) {
+  FastCgiRun::Order out{FastCgiRun::request_text(order.run.environment, order.run.input), order.run.input};
+  out.input_file = std::move(order.run.input_file);
+  out.error_stream_limit = order.limits.error_stream;
+  out.processor_time = order.limits.processor_time;
+  return out;
+}
+
+FastCgiRun::Order worker_request(ScriptOrder& order) {
+  directive_parameters(*order.script.rule).each([&](std::string_view name, std::string_view value) {
+    order.run.environment.add(name, value);
+  });
+  return kept_request(order);
+}
+
 }  // namespace porter::run

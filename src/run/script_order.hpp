@@ -17,6 +17,7 @@
 #include "core/script/meta_variables.hpp"
 #include "core/settings/settings.hpp"
 #include "core/sites/resolve.hpp"
+#include "run/fastcgi_run.hpp"
 #include "run/kept_order.hpp"
 #include "run/run.hpp"
 
@@ -87,6 +88,11 @@ struct ScriptOrder {
 /// before.
 ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const Limits& limits,
                          Gate::Ticket ticket = {}, Runs runs = Runs::fresh);
+
+/// What is asked of a process that is there for many runs.
+FastCgiRun::Order kept_request(ScriptOrder& order);
+/// The same for one that others have started: it is told the interpreter's directives with each request.
+FastCgiRun::Order worker_request(ScriptOrder& order);
 
 /// Who calls, as a script is told: the ends of the connection, and the host that was asked for, or the address if it
 /// was none.

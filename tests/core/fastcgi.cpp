@@ -124,13 +124,15 @@ TEST_CASE("a request is its begin, its parameters and their end") {
   environment.add("A", "b");
   environment.add("LONG", std::string(200, 'x'));
   environment.add("EMPTY", "");
-  std::string out;
-  append_request(out, 258, Connection::stays, environment);
+  std::string out = request_records(environment);
+  address(out, 258, Connection::stays);
   const std::string pairs =
       std::string("\1\1Ab\4\x80\0\0\xc8LONG", 13) + std::string(200, 'x') + std::string("\5\0EMPTY", 7);
   CHECK(out == record(1, 258, std::string("\0\1\1\0\0\0\0\0", 8)) + record(4, 258, pairs) + record(4, 258, ""));
-  out.clear();
-  append_request(out, 1, Connection::closes, {});
+  address(out, 1, Connection::closes);
+  CHECK(out == record(1, 1, std::string("\0\1\0\0\0\0\0\0", 8)) + record(4, 1, pairs) + record(4, 1, ""));
+  out = request_records({});
+  address(out, 1, Connection::closes);
   CHECK(out == record(1, 1, std::string("\0\1\0\0\0\0\0\0", 8)) + record(4, 1, ""));
   out.clear();
   append_end_of_stream(out, RecordType::input, 7);
@@ -141,8 +143,8 @@ TEST_CASE("parameters that fill more than one record are cut between two of them
   script::Environment environment;
   for (const char name : {'a', 'b', 'c'}) environment.add(std::string(1, name), std::string(30000, name));
   environment.add("d", std::string(70000, 'd'));
-  std::string out;
-  append_request(out, 1, Connection::stays, environment);
+  std::string out = request_records(environment);
+  address(out, 1, Connection::stays);
   std::vector<std::size_t> sizes;
   std::string_view rest = out;
   while (!rest.empty()) {

@@ -13,31 +13,36 @@ constexpr char kResponder = 1;
 constexpr char kKeepConnection = 1;
 constexpr std::size_t kBodySize = 8;     ///< Of the records that begin and end a request.
 constexpr std::size_t kMostLengths = 8;  ///< Bytes of the two lengths before a pair.
-/// Bytes that a request takes beyond the text of its pairs, mostly.
-constexpr std::size_t kSpaceForLengths = 256;
+/// Bytes that a request takes beyond its pairs, mostly: its begin, the records of its pairs and the ends of streams.
+constexpr std::size_t kSpaceForHeaders = 64;
 
 char low_byte(std::size_t number) { return static_cast<char>(number & 0xff); }
 std::uint8_t byte_at(std::string_view bytes, std::size_t place) { return static_cast<std::uint8_t>(bytes[place]); }
 
-/// A length as it stands before a name or a value (section 3.4).
-void append_length(std::string& out, std::size_t length) {
+/// Writes a length as it stands before a name or a value (section 3.4); where it ends.
+char* write_length(char* out, std::size_t length) {
   if (length < 128) {
-    out += low_byte(length);
-    return;
+    *out++ = low_byte(length);
+    return out;
   }
-  for (const unsigned shift : {24U, 16U, 8U, 0U})
-    out += static_cast<char>(low_byte(length >> shift) | (shift == 24 ? '\x80' : '\0'));
-}
-
-/// Writes `header` to the place in `out` that was left for it.
-void set_header(std::string& out, std::size_t place, const Header& header) {
-  const auto bytes = header.bytes();
-  std::copy(bytes.begin(), bytes.end(), out.begin() + static_cast<std::ptrdiff_t>(place));
+  *out++ = static_cast<char>(low_byte(length >> 24) | '\x80');
+  for (const unsigned shift : {16U, 8U, 0U}) *out++ = low_byte(length >> shift);
+  return out;
 }
 
 void append_header(std::string& out, const Header& header) {
   const auto bytes = header.bytes();
   out.append(bytes.data(), bytes.size());
+}
+
+/// Appends `content` in records of the stream `type`: in one, unless none can hold it.
+void append_records(std::string& out, RecordType type, std::string_view content) {
+  while (!content.empty()) {
+    const std::string_view piece = content.substr(0, kMostContent);
+    content.remove_prefix(piece.size());
+    append_header(out, {type, 0, static_cast<std::uint16_t>(piece.size())});
+    out += piece;
+  }
 }
 
 }  // namespace
@@ -76,46 +81,42 @@ void append_end_of_stream(std::string& out, RecordType type, std::uint16_t reque
   append_header(out, {type, request});
 }
 
-void append_request(std::string& out, std::uint16_t request, Connection then, const script::Environment& environment) {
-  out.reserve(out.size() + environment.text().size() + kSpaceForLengths);
-  append_header(out, {RecordType::begin_request, request, kBodySize});
-  const char flags = then == Connection::stays ? kKeepConnection : '\0';
-  out += {'\0', kResponder, flags, '\0', '\0', '\0', '\0', '\0'};
-
+std::string request_records(const script::Environment& environment) {
   // The pairs are one stream, which may be cut anywhere, but not every program puts a pair together again that was cut.
-  std::size_t record = out.size();
-  const auto begin_record = [&] {
-    record = out.size();
-    out.append(kHeaderSize, '\0');
-  };
+  std::string pairs;
+  pairs.resize(environment.text().size() + environment.size() * kMostLengths);
+  std::string out;
+  out.reserve(pairs.size() + kSpaceForHeaders);
+  append_header(out, {RecordType::begin_request, 0, kBodySize});
+  out += {'\0', kResponder, '\0', '\0', '\0', '\0', '\0', '\0'};
+  char* const begin = pairs.data();
+  char* end = begin;
   const auto end_record = [&] {
-    std::size_t size = out.size() - record - kHeaderSize;
-    // A pair that no record can hold.
-    for (; size > kMostContent; size -= kMostContent) {
-      set_header(out, record, {RecordType::params, request, kMostContent});
-      record += kHeaderSize + kMostContent;
-      out.insert(record, kHeaderSize, '\0');
-    }
-    set_header(out, record, {RecordType::params, request, static_cast<std::uint16_t>(size)});
+    append_records(out, RecordType::params, {begin, static_cast<std::size_t>(end - begin)});
+    end = begin;
   };
-  begin_record();
   environment.each([&](std::string_view name, std::string_view value) {
-    const std::size_t size = out.size() - record - kHeaderSize;
-    if (size > 0 && size + kMostLengths + name.size() + value.size() > kMostContent) {
-      end_record();
-      begin_record();
-    }
-    append_length(out, name.size());
-    append_length(out, value.size());
-    out += name;
-    out += value;
+    const std::size_t size = kMostLengths + name.size() + value.size();
+    if (end != begin && static_cast<std::size_t>(end - begin) + size > kMostContent) end_record();
+    end = write_length(write_length(end, name.size()), value.size());
+    end = std::copy(name.begin(), name.end(), end);
+    end = std::copy(value.begin(), value.end(), end);
   });
-  if (out.size() == record + kHeaderSize) {
-    out.resize(record);
-  } else {
-    end_record();
+  end_record();
+  append_end_of_stream(out, RecordType::params, 0);
+  return out;
+}
+
+void address(std::string& records, std::uint16_t request, Connection then) {
+  constexpr std::size_t kFlags = kHeaderSize + 2;
+  records[kFlags] = then == Connection::stays ? kKeepConnection : '\0';
+  for (std::size_t at = 0; at + kHeaderSize <= records.size();) {
+    auto header = parse_header(std::string_view(records).substr(at));
+    header->request = request;
+    const auto bytes = header->bytes();
+    std::copy(bytes.begin(), bytes.end(), records.begin() + static_cast<std::ptrdiff_t>(at));
+    at += kHeaderSize + header->content_length + header->padding_length;
   }
-  append_end_of_stream(out, RecordType::params, request);
 }
 
 std::optional<AnswerReader::Part> AnswerReader::break_off(std::string problem) {

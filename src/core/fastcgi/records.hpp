@@ -53,8 +53,12 @@ bool holds_end(std::string_view bytes);
 /// What is to become of the connection once the request is over (section 5.1).
 enum class Connection { closes, stays };
 
-/// Appends the records that begin the request: its begin, and all of its parameters, `environment` (section 5.2).
-void append_request(std::string& out, std::uint16_t request, Connection then, const script::Environment& environment);
+/// The records that begin a request: its begin, and all of its parameters, `environment` (section 5.2). address() makes
+/// them those of one request.
+std::string request_records(const script::Environment& environment);
+/// Gives whole `records`, which begin with a request's begin, the number of that request, and tells the connection's
+/// future.
+void address(std::string& records, std::uint16_t request, Connection then);
 /// Appends the end of the stream `type`.
 void append_end_of_stream(std::string& out, RecordType type, std::uint16_t request);
 

@@ -86,10 +86,9 @@ bool is_token(std::string_view text) {
          std::all_of(text.begin(), text.end(), [](char c) { return kToken[static_cast<unsigned char>(c)]; });
 }
 
-bool same_name(std::string_view a, std::string_view b) {
-  return a.size() == b.size() && std::equal(a.begin(), a.end(), b.begin(), [](char x, char y) {
-           return x == y || text::ascii_lower(x) == text::ascii_lower(y);
-         });
+bool same_but_for_case(std::string_view a, std::string_view b) {
+  return std::equal(a.begin(), a.end(), b.begin(),
+                    [](char x, char y) { return x == y || text::ascii_lower(x) == text::ascii_lower(y); });
 }
 
 std::string_view trim(std::string_view text) {

@@ -21,8 +21,12 @@ struct Field {
   std::string_view value;  ///< Without the white space around it.
 };
 
+/// Texts of one length are the same but for their case.
+bool same_but_for_case(std::string_view a, std::string_view b);
 /// One field name equals another (names are compared without regard to case).
-bool same_name(std::string_view a, std::string_view b);
+inline bool same_name(std::string_view a, std::string_view b) {
+  return a.size() == b.size() && same_but_for_case(a, b);
+}
 
 struct RequestHead {
   std::string_view method;

@@ -11,6 +11,8 @@ namespace porter::http {
 namespace {
 
 bool is_ip_address(int family, const std::string& text) {
+  // Of a name it can be told at a glance.
+  if (family == AF_INET && (text.empty() || text.front() < '0' || text.front() > '9')) return false;
   in6_addr unused{};
   return inet_pton(family, text.c_str(), &unused) == 1;
 }

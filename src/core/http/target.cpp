@@ -87,14 +87,19 @@ std::string percent_encode(std::string_view text) {
 
 namespace {
 
-/// `path`, which begins with a slash, between its slashes; the last one is empty if it ends in one.
-std::vector<std::string_view> split_at_slashes(std::string_view path) {
-  std::vector<std::string_view> segments;
+/// Calls `take` with each segment of `path`, which begins with a slash; the last one is empty if it ends in one.
+template <typename Take>
+void each_segment(std::string_view path, Take take) {
   for (std::size_t at = 1; at <= path.size();) {
     const std::size_t slash = std::min(path.find('/', at), path.size());
-    segments.push_back(path.substr(at, slash - at));
+    take(path.substr(at, slash - at));
     at = slash + 1;
   }
+}
+
+std::vector<std::string_view> split_at_slashes(std::string_view path) {
+  std::vector<std::string_view> segments;
+  each_segment(path, [&](std::string_view segment) { segments.push_back(segment); });
   return segments;
 }
 
@@ -166,10 +171,17 @@ std::variant<Target, TargetError> parse_target(std::string_view raw, std::string
   if (target.has_query) target.query = std::string(raw.substr(question + 1));
   target.raw_path = std::string(raw.substr(0, question));
   if (target.raw_path.empty()) target.raw_path = "/";
+  // Most paths mean what they say.
+  if (target.raw_path.find('%') == raw.npos && target.raw_path.find("/.") == raw.npos) {
+    each_segment(target.raw_path, [&](std::string_view segment) {
+      if (!segment.empty()) target.segments.emplace_back(segment);
+    });
+    target.path = target.raw_path;
+    return target;
+  }
   if (const auto error = check_escapes(target.raw_path)) return *error;
   // Decoded one by one, so that an encoded slash does not pass for one that separates.
-  for (const std::string_view segment : split_at_slashes(target.raw_path))
-    target.segments.push_back(*percent_decode(segment));
+  each_segment(target.raw_path, [&](std::string_view segment) { target.segments.push_back(*percent_decode(segment)); });
   target.segments = without_dots(std::move(target.segments));
   target.path = joined_by_slashes(target.segments);
   std::erase(target.segments, "");

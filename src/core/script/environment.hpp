@@ -15,18 +15,8 @@ class Environment {
   explicit Environment(const std::vector<std::string>& variables);
 
   /// Adds "NAME=value" at the end. It holds no NUL.
-  void add(std::string_view variable) {
-    begins_.push_back(text_.size());
-    text_ += variable;
-    text_ += '\0';
-  }
-  void add(std::string_view name, std::string_view value) {
-    begins_.push_back(text_.size());
-    text_ += name;
-    text_ += '=';
-    text_ += value;
-    text_ += '\0';
-  }
+  void add(std::string_view variable);
+  void add(std::string_view name, std::string_view value);
   /// Of several variables with one name, keeps the last.
   void keep_last_of_each_name();
 
@@ -37,23 +27,30 @@ class Environment {
   /// Calls `take(name, value)` for each, in that order.
   template <typename Take>
   void each(Take take) const {
-    for (std::size_t i = 0; i < begins_.size(); ++i) {
+    for (std::size_t i = 0; i < places_.size(); ++i) {
       const std::string_view all = variable(i);
-      const std::size_t name = std::min(all.find('='), all.size());
+      const std::size_t name = places_[i].name;
       take(all.substr(0, name), all.substr(std::min(name + 1, all.size())));
     }
   }
+  std::size_t size() const { return places_.size(); }
   /// What execve() takes: pointers to each, and a null pointer. They last until the environment changes or moves.
   std::vector<char*> pointers();
 
  private:
+  struct Place {
+    std::size_t begin;
+    std::size_t name;  ///< Bytes of its name.
+  };
+
   std::string_view variable(std::size_t number) const {
-    const std::size_t end = number + 1 < begins_.size() ? begins_[number + 1] : text_.size();
-    return std::string_view(text_).substr(begins_[number], end - 1 - begins_[number]);
+    const std::size_t begin = places_[number].begin;
+    const std::size_t end = number + 1 < places_.size() ? places_[number + 1].begin : text_.size();
+    return {text_.data() + begin, end - 1 - begin};
   }
 
-  std::string text_;                 ///< The variables, each with a NUL behind it.
-  std::vector<std::size_t> begins_;  ///< Where each begins.
+  std::string text_;           ///< The variables, each with a NUL behind it.
+  std::vector<Place> places_;  ///< Of each in it.
 };
 
 }  // namespace porter::script

@@ -105,7 +105,7 @@ std::variant<ScriptHead, ScriptHeadProblem> parse_script_head(std::string_view t
   ScriptHead head;
   bool has_status = false;
   std::size_t number = 0;
-  const std::string first(text.substr(0, text.find('\n')));
+  const std::string_view all = text;
   while (!text.empty()) {
     const std::size_t end = std::min(text.find('\n'), text.size());
     std::string_view line = text.substr(0, end);
@@ -124,7 +124,7 @@ std::variant<ScriptHead, ScriptHeadProblem> parse_script_head(std::string_view t
     return ScriptHeadProblem{kind, number, std::string(line)};
   }
   if (head.fields.empty() && !has_status && !head.content_length)
-    return ScriptHeadProblem{ScriptHeadProblem::Kind::no_head, 1, first};
+    return ScriptHeadProblem{ScriptHeadProblem::Kind::no_head, 1, std::string(all.substr(0, all.find('\n')))};
   if (head.location && !has_status) {
     // A client redirect without a status of its own is a 302 (section 6.2.3).
     head.status = 302;

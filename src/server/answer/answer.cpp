@@ -78,14 +78,14 @@ std::optional<Finding> read_target(Turn& turn) {
   if (hosts > 1 || (hosts == 0 && request.head.minor_version == 1)) return http::wrong_host_count(hosts);
   const std::string_view field = request.head.field("Host").value_or("");
   const std::uint16_t port = turn.ends().server_port;
-  if (!field.empty() && !http::parse_host(field)) return http::bad_host(field, port);
+  auto host = http::parse_host(field);
+  if (!host && !field.empty()) return http::bad_host(field, port);
   // The authority of an absolute target takes the place of Host (RFC 9112, section 3.2.2).
   const bool is_absolute = request.target.authority && request.target.form == http::TargetForm::absolute;
-  const std::string_view value = is_absolute ? std::string_view(*request.target.authority) : field;
-  if (hosts == 0 && value.empty()) return std::nullopt;
-  auto host = http::parse_host(value);
-  if (!host) return http::bad_host(value, port);
-  request.host = std::move(*host);
+  if (is_absolute) host = http::parse_host(*request.target.authority);
+  if (!host && is_absolute) return http::bad_host(*request.target.authority, port);
+  if (!host && hosts > 0) return http::bad_host(field, port);
+  if (host) request.host = std::move(*host);
   return std::nullopt;
 }
 

@@ -18,14 +18,6 @@ run::Gate::Run run_at_gate(Turn& turn, const sites::ScriptFound& script) {
   return {script.path, turn.site().name, {}, 0, false};
 }
 
-run::FastCgiRun::Order fastcgi_order(run::ScriptOrder& order) {
-  run::FastCgiRun::Order out{order.run.environment, order.run.input};
-  out.input_file = std::move(order.run.input_file);
-  out.error_stream_limit = order.limits.error_stream;
-  out.processor_time = order.limits.processor_time;
-  return out;
-}
-
 void count_if_long(Turn& turn, const sites::ScriptFound& script, run::FastCgiRun& run) {
   run.note_if_long(
       [gate = turn.snapshot().gate, at_gate = run_at_gate(turn, script)] { return gate->enter_beside(at_gate); });
@@ -88,7 +80,13 @@ Finding no_turn(Turn& turn, const run::KeptPool* pool, Code code) {
 }
 
 KeptStart::KeptStart(Turn& turn, std::size_t number, run::ScriptOrder order, run::KeptShare& share)
-    : turn_(turn), number_(number), order_(std::move(order)), request_(fastcgi_order(order_)), share_(share) {}
+    : turn_(turn), number_(number), order_(std::move(order)), request_(run::kept_request(order_)), share_(share) {
+  request_.another = [own = share_.shared_from_this()]() -> std::shared_ptr<run::FastCgiPeer> {
+    auto other = own->take();
+    auto* const free = std::get_if<std::shared_ptr<run::FastCgiPeer>>(&other);
+    return free == nullptr ? nullptr : std::move(*free);
+  };
+}
 
 KeptStart::~KeptStart() {
   try {
@@ -122,11 +120,6 @@ bool KeptStart::hand_over() {
     const auto& peer = std::get<std::shared_ptr<run::FastCgiPeer>>(taken);
     if (peer->is_first_run()) facts().start = run::Clock::now() - starts_at;
     facts().kept = RunFacts::Kept{peer->process()->id(), peer->number_of_run(), {}};
-    request_.another = [share = share_.shared_from_this()]() -> std::shared_ptr<run::FastCgiPeer> {
-      auto other = share->take();
-      auto* const free = std::get_if<std::shared_ptr<run::FastCgiPeer>>(&other);
-      return free == nullptr ? nullptr : std::move(*free);
-    };
     source_ = run::FastCgiRun::begin(turn_.executor(), turn_.worker().runs(), peer, request_);
     if (source_) return true;
   }

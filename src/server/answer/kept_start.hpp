@@ -23,9 +23,6 @@ inline constexpr int kMostAttempts = 100;
 /// What a gate is told of a run of `script`.
 run::Gate::Run run_at_gate(Turn& turn, const sites::ScriptFound& script);
 
-/// What is asked of a process that is there for many runs. It refers to the environment of `order`.
-run::FastCgiRun::Order fastcgi_order(run::ScriptOrder& order);
-
 /// Has a run counted among all that run at the gate, should it last.
 void count_if_long(Turn& turn, const sites::ScriptFound& script, run::FastCgiRun& run);
 

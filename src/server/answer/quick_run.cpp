@@ -83,10 +83,11 @@ std::optional<ReadyAnswer> QuickRun::take_answer() {
   const std::string_view output = source->first_output();
   const auto length = script::script_head_length(output);
   if (!length || *length > turn_.settings().limits.answer_head) return std::nullopt;
-  const auto written = read_plain_head(output, *length, script().runner.name == "php-cgi");
+  auto written = read_plain_head(output, *length, script().runner.name == "php-cgi");
   if (!written) return std::nullopt;
   AnswerHead head;
-  for (const auto& [name, value] : written->fields) head.fields.emplace_back(name, value);
+  head.fields.reserve(written->fields.size());
+  for (auto& [name, value] : written->fields) head.fields.emplace_back(name, std::move(value));
   head.length = output.size() - *length;
   constexpr std::size_t kSpaceForFields = 256;
   text_.reserve(output.size() + kSpaceForFields);
@@ -94,7 +95,7 @@ std::optional<ReadyAnswer> QuickRun::take_answer() {
   text_ += written->reason.empty() ? http::reason_phrase(200) : std::string_view(written->reason);
   text_ += "\r\n";
   const std::size_t line = text_.size();
-  text_ += field_lines(head, turn_.site().answer_fields);
+  append_field_lines(text_, head, turn_.site().answer_fields);
   const std::size_t fields = text_.size() - line;
   text_ += output.substr(*length);
   Exchange& exchange = turn_.exchange();

@@ -81,7 +81,7 @@ asio::awaitable<Started> ScriptStart::by_worker(run::KeptShare& share, run::Scri
   const std::shared_ptr<run::Gate> gate = pool.gate();
   NotStarted why;
   note_order(order, &pool);
-  auto request = fastcgi_order(order);
+  auto request = run::worker_request(order);
   request.ticket = gate->try_enter(at_gate());
   if (!request.ticket) {
     const auto waits_since = run::Clock::now();
@@ -89,9 +89,6 @@ asio::awaitable<Started> ScriptStart::by_worker(run::KeptShare& share, run::Scri
     facts().turn_wait = run::Clock::now() - waits_since;
   }
   if (!request.ticket || turn_.is_aborted()) co_return std::move(why);
-  run::directive_parameters(*asked_.script.rule).each([&](std::string_view name, std::string_view value) {
-    order.run.environment.add(name, value);
-  });
   for (int attempt = 0; attempt < kMostAttempts; ++attempt) {
     const auto starts_at = run::Clock::now();
     auto reaching = share.workers()->reach();

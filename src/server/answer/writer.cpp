@@ -43,6 +43,11 @@ void add_own_fields(AnswerHead& head, PageKind kind) {
 std::string field_lines(const AnswerHead& head, const AnswerFields& of_site) {
   std::string out;
   out.reserve(256);
+  append_field_lines(out, head, of_site);
+  return out;
+}
+
+void append_field_lines(std::string& out, const AnswerHead& head, const AnswerFields& of_site) {
   for (const auto& [name, value] : head.fields) append_field(out, name, value);
   for (const auto& [name, value] : of_site)
     if (!has_field(head, name)) append_field(out, name, value);
@@ -51,7 +56,6 @@ std::string field_lines(const AnswerHead& head, const AnswerFields& of_site) {
     append_number(out, *head.length);
     out += "\r\n";
   }
-  return out;
 }
 
 std::string_view DateLine::now() {
@@ -87,7 +91,7 @@ void Writer::begin(const AnswerHead& head) {
   head_ += ' ';
   head_ += head.reason.empty() ? http::reason_phrase(head.status) : head.reason;
   head_ += "\r\n";
-  head_ += field_lines(head, site_fields_ == nullptr ? kNone : *site_fields_);
+  append_field_lines(head_, head, site_fields_ == nullptr ? kNone : *site_fields_);
   if (is_chunked_) head_ += "Transfer-Encoding: chunked\r\n";
   if (!keeps_) {
     head_ += "Connection: close\r\n";

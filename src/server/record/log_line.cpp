@@ -100,34 +100,47 @@ void append_error_lines(std::string& out, const RunFacts& run, bool coloured) {
   if (run.more_error_lines > 0) append(fmt::format("… and {} more lines", run.more_error_lines));
 }
 
-/// What ran it, and in which way if not in a process of its own.
-std::string runner_of(const RunFacts& run) {
-  if (!run.kept) return run.runner;
-  return run.kept->worker.empty() ? "kept " + run.runner : "worker " + run.kept->worker;
+/// What ran it, in which way if not in a process of its own, and what was run.
+void append_run(std::string& out, const RunFacts& run) {
+  const bool is_workers = run.kept && !run.kept->worker.empty();
+  if (run.kept) out += is_workers ? "worker " : "kept ";
+  out += is_workers ? run.kept->worker : run.runner;
+  out += ' ';
+  out += run.script;
 }
 
 }  // namespace
 
 std::string answered_by(const Exchange& exchange) {
   std::string out;
-  const auto add = [&out](std::string_view what) {
-    out += out.empty() ? "" : "; ";
+  const auto separate = [&out] { out += out.empty() ? "" : "; "; };
+  const auto add = [&](std::string_view what) {
+    separate();
     out += what;
   };
   const auto add_finding = [&](const Finding& finding) {
     add(fmt::format("{}: {}", code_name(finding.code), sentence_of(finding)));
   };
-  for (const RunFacts& run : exchange.runs)
-    if (run.redirected_to) add(fmt::format("{} {} leads to {}", runner_of(run), run.script, *run.redirected_to));
+  for (const RunFacts& run : exchange.runs) {
+    if (!run.redirected_to) continue;
+    separate();
+    append_run(out, run);
+    out += " leads to " + *run.redirected_to;
+  }
   const RunFacts* const last = exchange.runs.empty() ? nullptr : &exchange.runs.back();
   std::size_t told = 0;
   if (const auto* const problem = std::get_if<ByProblem>(&exchange.by)) {
     if (!exchange.findings.empty()) add_finding(exchange.findings[told++]);
     if (!problem->number.empty()) out.insert(0, problem->number + " ");
-    if (last != nullptr && last->is_for_problem && exchange.findings.size() == 1)
-      add(fmt::format("page by {} {}", runner_of(*last), last->script));
+    if (last != nullptr && last->is_for_problem && exchange.findings.size() == 1) {
+      add("page by ");
+      append_run(out, *last);
+    }
   } else if (std::holds_alternative<ByScript>(exchange.by)) {
-    if (last != nullptr) add(fmt::format("{} {}", runner_of(*last), last->script));
+    if (last != nullptr) {
+      separate();
+      append_run(out, *last);
+    }
   } else if (const auto* const redirect = std::get_if<ByRedirect>(&exchange.by)) {
     add("redirect to " + redirect->location);
   } else if (std::holds_alternative<ByFile>(exchange.by)) {
