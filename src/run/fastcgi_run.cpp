@@ -10,6 +10,7 @@
 #include <algorithm>
 #include <boost/asio/buffer.hpp>
 #include <boost/asio/co_spawn.hpp>
+#include <boost/asio/post.hpp>
 #include <cerrno>
 #include <csignal>
 #include <cstring>
@@ -47,12 +48,6 @@ std::string_view reason_of(fastcgi::AnswerReader::End::Protocol protocol) {
 
 }  // namespace
 
-std::string FastCgiRun::request_text(const script::Environment& parameters, InputKind input) {
-  std::string out = fastcgi::request_records(parameters);
-  if (input == InputKind::nothing) fastcgi::append_end_of_stream(out, fastcgi::RecordType::input, 0);
-  return out;
-}
-
 std::shared_ptr<FastCgiRun> FastCgiRun::begin(const asio::any_io_executor& executor, RunSet& set,
                                               const std::shared_ptr<FastCgiPeer>& peer, Order& order) {
   // The constructor is private, which std::make_shared cannot reach.
@@ -63,11 +58,16 @@ std::shared_ptr<FastCgiRun> FastCgiRun::begin(const asio::any_io_executor& execu
     run->input_ = Input::closed;
     run->is_whole_ = true;
   }
-  if (!run->send_now()) {
+  if (peer->was_sent_ahead()) {
+    run->sent_ = run->text_.size();
+    run->unread_ = peer->take_early_answer();
+  } else if (!run->send_now()) {
     order.request = std::move(run->text_);
     run->peer_.reset();
     return nullptr;
   }
+  peer->begins(order.is_short && run->is_whole_ && run->unsent().empty());
+  run->is_measured_ = order.is_measured;
   run->another_ = std::move(order.another);
   run->input_file_ = std::move(order.input_file);
   run->ticket_ = std::move(order.ticket);
@@ -139,6 +139,7 @@ void FastCgiRun::answer_has_begun(bool is_stream) {
 Clock::time_point FastCgiRun::look(Clock::time_point now) {
   if (has_ended()) return Clock::time_point::max();
   if (now < begun_ + kShortRun) return begun_ + kShortRun;
+  peer_->lasts();
   if (const auto then = std::exchange(when_long_, nullptr)) then();
   if (const auto note = std::exchange(note_long_, nullptr)) {
     noted_ = note();
@@ -335,27 +336,39 @@ void FastCgiRun::take_first() {
 
 void FastCgiRun::await_first(std::function<void()> then) {
   first_then_ = std::move(then);
+  if (fastcgi::holds_end(unread_)) {
+    // Not from here, since it may go on so with the next one.
+    asio::post(executor_, [self = shared_from_this()] { self->first_has_come({}); });
+    return;
+  }
   is_reading_ = true;
   // The peer stays for as long as something is on its way into its memory.
   const auto peer = peer_;
   char* const bytes = read_ahead();
+  const std::size_t kept = unread_.size();
+  if (kept > 0) std::memmove(bytes, unread_.data(), kept);
+  unread_ = {bytes, kept};
   peer->connection().async_read_some(
-      asio::buffer(bytes, kReadAhead),
+      asio::buffer(bytes + kept, kReadAhead - kept),
       [self = shared_from_this(), peer, bytes](const boost::system::error_code& error, std::size_t got) {
         self->is_reading_ = false;
-        try {
-          if (!error) {
-            self->unread_ = {bytes, got};
-            // Of a longer answer, or one that goes on, it is taken piece by piece.
-            if (fastcgi::holds_end(self->unread_)) self->take_first();
-          } else if (error != asio::error::operation_aborted && self->is_connected()) {
-            self->was_cut();
-          }
-        } catch (const std::bad_alloc&) {
-          self->is_lost_ = true;  // As whoever reads on is told.
-        }
-        if (const auto call = std::exchange(self->first_then_, nullptr)) call();
+        self->unread_ = {bytes, self->unread_.size() + got};
+        self->first_has_come(error);
       });
+}
+
+void FastCgiRun::first_has_come(const boost::system::error_code& error) {
+  try {
+    // Of a longer answer, or one that goes on, it is taken piece by piece.
+    if (!error) {
+      if (!has_ended() && fastcgi::holds_end(unread_)) take_first();
+    } else if (error != asio::error::operation_aborted && is_connected()) {
+      was_cut();
+    }
+  } catch (const std::bad_alloc&) {
+    is_lost_ = true;  // As whoever reads on is told.
+  }
+  if (const auto call = std::exchange(first_then_, nullptr)) call();
 }
 
 void FastCgiRun::leave_first() {
@@ -484,7 +497,10 @@ void FastCgiRun::finish() {
   if (end.status != 0) end_.exit_status = static_cast<int>(end.status);
   const bool has_all_input = input_ == Input::closed && unsent().empty() && !is_writing_;
   const bool is_all_read = is_whole_ || peer_->reads_all_input();
-  over(has_all_input && is_all_read && unread_.empty() ? FastCgiPeer::Left::clean : FastCgiPeer::Left::spoilt);
+  // Whoever answers the next request has what came of that, so what was lent lies elsewhere by then.
+  keep_lent();
+  const bool is_all_taken = unread_.empty() || peer_->takes_more(unread_);
+  over(has_all_input && is_all_read && is_all_taken ? FastCgiPeer::Left::clean : FastCgiPeer::Left::spoilt);
 }
 
 void FastCgiRun::was_cut() {
@@ -583,7 +599,11 @@ void FastCgiRun::settle() {
 
 void FastCgiRun::over(FastCgiPeer::Left left) {
   take_error_text();
-  end_.processor_time = std::chrono::duration_cast<std::chrono::microseconds>(peer_->processor_time());
+  if (is_measured_) {
+    end_.processor_time = std::chrono::duration_cast<std::chrono::microseconds>(peer_->processor_time());
+  } else {
+    peer_->skip_processor_time();
+  }
   if (is_reading_ || is_writing_) wake();
   // What was read and not asked for yet lies in the peer's memory.
   kept_output_ = left_over_;

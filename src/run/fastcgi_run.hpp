@@ -60,10 +60,24 @@ class FastCgiPeer {
   virtual Clock::time_point look(Clock::time_point now) = 0;
   /// The processor time that it has used since this was asked last.
   virtual std::chrono::nanoseconds processor_time() { return {}; }
+  /// Nobody asks what this run has used.
+  virtual void skip_processor_time() {}
   /// What it has written aside from its answers since this was asked last.
   virtual std::string take_error_text() { return {}; }
   /// Calls `then` once the process has ended and been reaped.
   virtual void when_ended(std::function<void()> then) = 0;
+
+  /// Of the run it is known whether it will most probably have ended in a moment. While such a one goes on, the next
+  /// request may be sent already.
+  virtual void begins(bool /*is_short*/) {}
+  /// The run goes on for longer than most: what was sent ahead is taken back, so that others can answer it.
+  virtual void lasts() {}
+  /// True if the request of this run was sent ahead, whose number next_request() gives then.
+  virtual bool was_sent_ahead() const { return false; }
+  /// What has come of its answer meanwhile, in the memory of read_ahead(). Once.
+  virtual std::string_view take_early_answer() { return {}; }
+  /// True if what comes behind the run's answer is that to a request that was sent ahead. It lies in that memory.
+  virtual bool takes_more(std::string_view) { return false; }
 
   /// The run only streams: another may take the peer's place among those that work.
   virtual void only_streams() {}
@@ -75,19 +89,20 @@ class FastCgiPeer {
 class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastCgiRun> {
  public:
   struct Order {
-    /// Composed while the request waits, so that who is free needs only be told its number: request_text().
+    /// The records that begin it, composed while it waits, so that who is free needs only be told its number. With the
+    /// end of its input, if that is nothing.
     std::string request;
     InputKind input = InputKind::nothing;
     files::Descriptor input_file{};              ///< For InputKind::file.
     std::size_t error_stream_limit = 64 * 1024;  ///< Bytes kept of the error stream: its end.
     std::size_t processor_time = 0;              ///< Seconds that it may compute; 0: any.
+    bool is_measured = true;                     ///< Somebody wants to know the processor time that it has used.
+    bool is_short = false;                       ///< It will most probably have ended in a moment.
     /// Whom to hand the request to, once, should `peer` end by itself before it has read it; null: nobody is free.
     std::function<std::shared_ptr<FastCgiPeer>()> another{};
     Gate::Ticket ticket{};  ///< Let go of when the run has ended; null: its turn is the peer itself.
   };
 
-  /// The text of a request with the parameters `parameters`: with the end of its input, if that is nothing.
-  static std::string request_text(const script::Environment& parameters, InputKind input);
   /// Hands the request to `peer`. Null: whoever stands there had gone before it was read, and nothing has happened, nor
   /// been taken out of `order`. It is a member of `set` until it has ended; `set` must outlive it.
   static std::shared_ptr<FastCgiRun> begin(const asio::any_io_executor& executor, RunSet& set,
@@ -148,6 +163,8 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   void take_part(const fastcgi::AnswerReader::Part& part, std::span<char> buffer, std::size_t& taken);
   /// Takes all of what was read to a place of its own.
   void take_first();
+  /// The first of the answer has come, or the end of the connection.
+  void first_has_come(const boost::system::error_code& error);
   /// Waits until there is more to be taken, or the end of it. False: nothing has come by `time`.
   asio::awaitable<bool> await_more(Clock::time_point time);
   /// The peer's memory, in which what it sends is put.
@@ -220,6 +237,7 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   std::function<void()> first_then_;
   std::function<Gate::Ticket()> note_long_;
   std::function<std::shared_ptr<FastCgiPeer>()> another_;
+  bool is_measured_ = true;
   bool is_whole_ = false;  ///< text_ is all of the request, which may be sent again.
   Gate::Ticket ticket_;
   Gate::Ticket noted_;  ///< Among all runs.

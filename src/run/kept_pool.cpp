@@ -30,17 +30,13 @@ std::unique_ptr<KeptProcess> take_out(std::vector<std::unique_ptr<KeptProcess>>&
 class PoolPeer : public FastCgiPeer {
  public:
   PoolPeer(std::shared_ptr<KeptShare> share, std::unique_ptr<KeptProcess> process)
-      : share_(std::move(share)), process_(std::move(process)) {}
+      : share_(std::move(share)), process_(std::move(process)), begun_(process_->take_begun()) {}
   ~PoolPeer() override {
     if (process_) share_->give_back(std::move(process_), Left::spoilt);
   }
 
   asio::posix::stream_descriptor& connection() override { return process_->connection(); }
-  std::uint16_t next_request() override {
-    // 0 is the number of what belongs to no request.
-    if (++process_->last_request == 0) process_->last_request = 1;
-    return process_->last_request;
-  }
+  std::uint16_t next_request() override { return was_sent_ahead() ? begun_ : process_->next_request(); }
   std::unique_ptr<char[]>& read_ahead() override { return process_->read_ahead; }
   fastcgi::Connection then() const override { return fastcgi::Connection::stays; }
   std::string name() const override { return share_->pool()->order().program; }
@@ -52,15 +48,38 @@ class PoolPeer : public FastCgiPeer {
   void terminate() override { process_->process().kill(); }
   Clock::time_point look(Clock::time_point now) override { return process_->look(now); }
   std::chrono::nanoseconds processor_time() override { return process_->processor_time_since_last(); }
+  void skip_processor_time() override { process_->skip_processor_time(); }
   std::string take_error_text() override { return process_->take_error_text(); }
   void when_ended(std::function<void()> then) override { process_->ended = std::move(then); }
+  void begins(bool is_short) override { process_->is_run_short = is_short; }
+  void lasts() override {
+    process_->is_run_short = false;
+    share_->take_back_ahead(*process_);
+  }
+  bool was_sent_ahead() const override { return begun_ != 0; }
+  std::string_view take_early_answer() override { return std::exchange(process_->early_answer, {}); }
+  bool takes_more(std::string_view bytes) override;
   void only_streams() override { share_->only_streams(*process_); }
   void give_back(Left left) override { share_->give_back(std::exchange(process_, nullptr), left); }
 
  private:
   std::shared_ptr<KeptShare> share_;
   std::unique_ptr<KeptProcess> process_;
+  const std::uint16_t begun_;  ///< The request of the run, if it was sent ahead; else 0.
 };
+
+bool PoolPeer::takes_more(std::string_view bytes) {
+  if (!process_->has_ahead()) return false;
+  auto& memory = process_->read_ahead;
+  if (!memory) {
+    // Something else in the old one is still being sent.
+    memory = std::make_unique_for_overwrite<char[]>(kReadAhead);
+    bytes.copy(memory.get(), bytes.size());
+    bytes = {memory.get(), bytes.size()};
+  }
+  process_->early_answer = bytes;
+  return true;
+}
 
 KeptPool::KeptPool(KeptOrder order, std::string folder) : order_(std::move(order)), folder_(std::move(folder)) {
   for (const std::string& word : order_.arguments) (command_text_ += word) += '\0';
@@ -83,12 +102,19 @@ bool KeptPool::try_count() {
 
 void KeptPool::retire() {
   is_retired_ = true;
-  const std::lock_guard lock(mutex_);
-  for (const auto& weak : shares_)
-    if (const auto share = weak.lock()) asio::post(share->executor_, [share] { share->end_idle(); });
+  for (const auto& share : shares()) asio::post(share->executor_, [share] { share->end_idle(); });
 }
 
-KeptTurn::KeptTurn(std::shared_ptr<KeptShare> share) : share_(std::move(share)), called_(share_->executor_) {}
+std::vector<std::shared_ptr<KeptShare>> KeptPool::shares() {
+  const std::lock_guard lock(mutex_);
+  std::vector<std::shared_ptr<KeptShare>> out;
+  for (KeptShare* const one : shares_)
+    if (auto share = one->weak_from_this().lock()) out.push_back(std::move(share));
+  return out;
+}
+
+KeptTurn::KeptTurn(std::shared_ptr<KeptShare> share, Request request)
+    : share_(std::move(share)), request_(std::move(request)), called_(share_->executor_) {}
 
 KeptTurn::~KeptTurn() {
   try {
@@ -110,16 +136,15 @@ asio::awaitable<bool> KeptTurn::come_by(Clock::time_point time) {
 }
 
 void KeptTurn::give_up() {
-  KeptPool& pool = *share_->pool_;
+  const auto self = shared_from_this();
   {
-    const std::lock_guard lock(pool.mutex_);
-    const auto place = std::find(pool.waiting_.begin(), pool.waiting_.end(), shared_from_this());
+    const std::lock_guard lock(share_->pool_->mutex_);
     // Not there any more: what is set aside is on its way, and goes back as soon as nobody takes it.
-    if (place != pool.waiting_.end()) {
-      pool.waiting_.erase(place);
-      pool.waiting_count_ = pool.waiting_.size();
-    }
+    share_->pool_->waiting_count_ -= std::erase(share_->waiting_, self);
   }
+  // What cannot be taken back any more ends with its process, as what has been begun does.
+  for (KeptProcess* const process : share_->at_work_)
+    if (process->ahead_for == self) share_->leave_ahead(*process);
   called_.set();
 }
 
@@ -128,9 +153,13 @@ std::shared_ptr<KeptShare> KeptShare::make(const asio::any_io_executor& executor
   // The constructor is private, which std::make_shared cannot reach.
   std::shared_ptr<KeptShare> share(new KeptShare(executor, pool));
   const std::lock_guard lock(pool->mutex_);
-  std::erase_if(pool->shares_, [](const auto& other) { return other.expired(); });
-  pool->shares_.push_back(share);
+  pool->shares_.push_back(share.get());
   return share;
+}
+
+KeptShare::~KeptShare() {
+  const std::lock_guard lock(pool_->mutex_);
+  std::erase(pool_->shares_, this);
 }
 
 KeptShare::KeptShare(const asio::any_io_executor& executor, std::shared_ptr<KeptPool> pool)
@@ -155,9 +184,13 @@ std::variant<std::unique_ptr<KeptProcess>, StartError> KeptShare::start() {
 }
 
 std::shared_ptr<FastCgiPeer> KeptShare::lend(std::unique_ptr<KeptProcess>&& process) {
-  ++process->runs;
+  at_work_.reserve(at_work_.size() + 1);
+  KeptProcess* const lent = process.get();
+  auto peer = std::make_shared<PoolPeer>(shared_from_this(), std::move(process));
+  at_work_.push_back(lent);
+  ++lent->runs;
   pool_->runs_.fetch_add(1, std::memory_order_relaxed);
-  return std::make_shared<PoolPeer>(shared_from_this(), std::move(process));
+  return peer;
 }
 
 bool KeptShare::is_ready(KeptProcess& process, std::uint64_t generation) {
@@ -194,7 +227,9 @@ std::variant<std::shared_ptr<FastCgiPeer>, StartError, KeptShare::NoneFree> Kept
   }
   // Who waits has looked at the files when it lined up, and what frees a process is no time for it.
   const std::uint64_t generation = turn != nullptr ? pool_->files_.known_generation() : pool_->files_.generation();
-  if (process && !is_ready(*process, generation)) bury(std::move(process));
+  // One that has the request already is asked for no more.
+  const bool has_request = process && process->has_begun() && !process->has_ended();
+  if (process && !has_request && !is_ready(*process, generation)) bury(std::move(process));
   if (!process) process = take_idle(generation, claim);
   if (!process) {
     claim.is_held = may_start();
@@ -220,30 +255,93 @@ KeptShare::Claim::~Claim() {
   }
 }
 
-std::shared_ptr<KeptTurn> KeptShare::line_up(std::size_t queue) {
-  auto turn = std::make_shared<KeptTurn>(shared_from_this());
+void KeptShare::ask_all() {
+  for (const auto& share : pool_->shares()) asio::post(share->executor_, [share] { share->serve_waiting(); });
+}
+
+std::shared_ptr<KeptTurn> KeptShare::line_up(std::size_t queue, KeptTurn::Request request) {
+  auto turn = std::make_shared<KeptTurn>(shared_from_this(), std::move(request));
   pool_->files_.generation();
-  std::vector<std::shared_ptr<KeptShare>> others;
+  bool may_have_one = false;
   {
     const std::lock_guard lock(pool_->mutex_);
-    const bool may_have_one = pool_->idle_ > 0 || pool_->processes_ < pool_->order_.processes;
-    if (pool_->waiting_.size() >= queue && !may_have_one) return nullptr;
-    pool_->waiting_.push_back(turn);
-    pool_->waiting_count_ = pool_->waiting_.size();
-    // Whoever puts one down from here on sees that somebody waits; what was put down before is asked for.
-    if (may_have_one)
-      for (const auto& weak : pool_->shares_)
-        if (auto share = weak.lock()) others.push_back(std::move(share));
+    may_have_one = pool_->idle_ > 0 || pool_->processes_ < pool_->order_.processes;
+    if (pool_->waiting_count_ >= queue && !may_have_one) return nullptr;
+    waiting_.push_back(turn);
+    ++pool_->waiting_count_;
   }
-  for (const auto& share : others) asio::post(share->executor_, [share] { share->serve_waiting(); });
+  // Whoever puts one down from here on sees that somebody waits; what was put down before is asked for.
+  if (may_have_one) {
+    ask_all();
+    return turn;
+  }
+  const auto free =
+      std::find_if(at_work_.begin(), at_work_.end(), [](const auto* one) { return one->may_have_ahead(); });
+  if (free != at_work_.end()) send_ahead(**free);
   return turn;
 }
 
-bool KeptShare::is_worn_out(const KeptProcess& process) const {
+void KeptShare::send_ahead(KeptProcess& process) {
+  // Replaced it is between two runs, with nothing in its way.
+  const std::uint64_t runs = process.runs + (process.has_begun() ? 1 : 0);
+  if (!process.may_have_ahead() || pool_->waiting_count_ == 0 || runs + 1 >= last_run() || is_worn_out(process)) return;
+  {
+    const std::lock_guard lock(pool_->mutex_);
+    if (pool_->waiting_count_ == 0 || &next_share(&process) != this) return;
+    process.ahead_for = take_first();
+  }
+  std::string* const request = process.ahead_for->request_();
+  if (request == nullptr || !process.send_ahead(*request)) part_from_ahead(process);
+}
+
+void KeptShare::part_from_ahead(KeptProcess& process) noexcept {
+  const auto turn = std::exchange(process.ahead_for, nullptr);
+  if (!turn) return;
+  try {
+    const std::lock_guard lock(pool_->mutex_);
+    waiting_.push_front(turn);
+    ++pool_->waiting_count_;
+  } catch (const std::bad_alloc&) {
+    turn->come(nullptr);  // It lines up anew.
+  }
+}
+
+void KeptShare::leave_ahead(KeptProcess& process) {
+  process.ahead_for.reset();
+  process.take_back_ahead();
+}
+
+void KeptShare::take_back_ahead(KeptProcess& process) {
+  // It may have come to its end in this moment, and the answer is on its way.
+  if (!process.ahead_for || !process.take_back_ahead()) return;
+  part_from_ahead(process);
+  ask_all();
+}
+
+void KeptShare::pass_on(std::unique_ptr<KeptProcess>&& process, FastCgiPeer::Left left) {
+  const bool can_go_on =
+      left == FastCgiPeer::Left::clean && !process->has_begun() && !process->has_ended() && process->is_counted;
+  if (!can_go_on || !process->ahead_for) {
+    // Nobody wants what it has begun with, or nobody knows how far it is.
+    part_from_ahead(*process);
+    process->process().kill();
+    const bool was_counted = process->is_counted;
+    bury(std::move(process));
+    if (was_counted) uncount();
+    return;
+  }
+  const auto turn = std::exchange(process->ahead_for, nullptr);
+  process->begin_ahead();
+  // Before anything else, since it may have ended with that by now.
+  send_ahead(*process);
+  turn->come(std::move(process));
+}
+
+bool KeptShare::is_worn_out(KeptProcess& process) const {
   constexpr std::uint64_t kRunsBetweenLooks = 32;
   if (is_closed_ || pool_->is_retired_) return true;
-  if (process.runs % kRunsBetweenLooks == 0 && process.is_near_its_limit()) return true;
-  return process.runs >= last_run();
+  if (process.runs % kRunsBetweenLooks == 0 && process.is_near_its_limit()) process.is_full_grown = true;
+  return process.is_full_grown || process.runs >= last_run();
 }
 
 std::uint64_t KeptShare::last_run() const {
@@ -264,6 +362,7 @@ void KeptShare::give_back(std::unique_ptr<KeptProcess> process, FastCgiPeer::Lef
 
 void KeptShare::drop(std::unique_ptr<KeptProcess>&& process) noexcept {
   if (!process) return;
+  part_from_ahead(*process);
   const bool was_counted = process->is_counted;
   process.reset();
   if (!was_counted) return;
@@ -272,6 +371,11 @@ void KeptShare::drop(std::unique_ptr<KeptProcess>&& process) noexcept {
 }
 
 void KeptShare::take_back(std::unique_ptr<KeptProcess>& process, FastCgiPeer::Left left) {
+  std::erase(at_work_, process.get());
+  if (process->has_ahead() || process->has_begun()) {
+    prepare_successor(*process);
+    return pass_on(std::move(process), left);
+  }
   if (left == FastCgiPeer::Left::spoilt) process->disconnect();
   if (!process->is_counted) {
     process->is_counted = !is_worn_out(*process) && !process->has_ended() && pool_->try_count();
@@ -320,23 +424,31 @@ void KeptShare::put_down(std::unique_ptr<KeptProcess>&& process) {
   if (pool_->waiting_count_ > 0) serve_waiting();
 }
 
-std::deque<std::shared_ptr<KeptTurn>>::iterator KeptShare::first_to_come() {
-  auto& waiting = pool_->waiting_;
-  if (Clock::now() >= waiting.front()->since_ + kFarWait) return waiting.begin();
-  const auto near =
-      std::find_if(waiting.begin(), waiting.end(), [this](const auto& turn) { return turn->share_.get() == this; });
-  return near == waiting.end() ? waiting.begin() : near;
+KeptShare& KeptShare::next_share(const KeptProcess* process) {
+  KeptShare* first = nullptr;
+  for (KeptShare* const share : pool_->shares_) {
+    if (share->waiting_.empty()) continue;
+    if (first == nullptr || share->waiting_.front()->since_ < first->waiting_.front()->since_) first = share;
+  }
+  if (waiting_.empty() || process == nullptr) return *first;
+  // However many wait, a process that has just come stays for that long.
+  const auto since = std::max(first->waiting_.front()->since_, process->home_since);
+  return Clock::now() >= since + kFarWait ? *first : *this;
+}
+
+std::shared_ptr<KeptTurn> KeptShare::take_first() {
+  auto first = std::move(waiting_.front());
+  waiting_.pop_front();
+  --pool_->waiting_count_;
+  return first;
 }
 
 std::shared_ptr<KeptTurn> KeptShare::next_turn(std::unique_ptr<KeptProcess>& process) {
   const std::lock_guard lock(pool_->mutex_);
   // What is idle elsewhere comes first, and will be handed over there.
   const bool may_start = pool_->processes_ < pool_->order_.processes && pool_->idle_ == 0;
-  if (pool_->waiting_.empty() || (idle_.empty() && !may_start)) return nullptr;
-  const auto first = first_to_come();
-  auto turn = std::move(*first);
-  pool_->waiting_.erase(first);
-  pool_->waiting_count_ = pool_->waiting_.size();
+  if (pool_->waiting_count_ == 0 || (idle_.empty() && !may_start)) return nullptr;
+  auto turn = next_share(idle_.empty() ? nullptr : idle_.back().get()).take_first();
   if (!idle_.empty()) {
     process = std::move(idle_.back());
     idle_.pop_back();
@@ -368,7 +480,10 @@ void KeptShare::serve_waiting() {
     if (process) process->ended = nullptr;
     const auto share = turn->share_;
     if (share.get() == this) {
+      const KeptProcess* const given = process.get();
       turn->come(std::move(process));
+      const auto at_work = std::find(at_work_.begin(), at_work_.end(), given);
+      if (at_work != at_work_.end()) send_ahead(**at_work);
       continue;
     }
     if (process) process->detach();

@@ -63,6 +63,7 @@ class KeptPool : public std::enable_shared_from_this<KeptPool> {
 
   /// True: one more process is counted, and may be started.
   bool try_count();
+  std::vector<std::shared_ptr<KeptShare>> shares();
 
   const KeptOrder order_;
   std::string command_text_;
@@ -75,15 +76,17 @@ class KeptPool : public std::enable_shared_from_this<KeptPool> {
   std::atomic<std::size_t> waiting_count_{0};
   std::atomic<std::uint64_t> runs_{0};
   std::mutex mutex_;
-  std::size_t processes_ = 0;  // Guarded by mutex_, as is all that follows.
-  std::deque<std::shared_ptr<class KeptTurn>> waiting_;
-  std::vector<std::weak_ptr<KeptShare>> shares_;
+  std::size_t processes_ = 0;  // Guarded by mutex_, as is all that follows, and what waits in the shares.
+  std::vector<KeptShare*> shares_;
 };
 
 /// A place in the queue for a process. For the thread that it was made on, but for what a pool does.
 class KeptTurn : public std::enable_shared_from_this<KeptTurn> {
  public:
-  explicit KeptTurn(std::shared_ptr<KeptShare> share);
+  /// What is to be sent ahead where that may be; null: it waits for its turn. It stays until the place is given up or
+  /// has come.
+  using Request = std::function<std::string*()>;
+  KeptTurn(std::shared_ptr<KeptShare> share, Request request);
   /// What was set aside and not taken goes back.
   ~KeptTurn();
   KeptTurn(const KeptTurn&) = delete;
@@ -104,6 +107,7 @@ class KeptTurn : public std::enable_shared_from_this<KeptTurn> {
   void come(std::unique_ptr<KeptProcess> process);
 
   std::shared_ptr<KeptShare> share_;
+  const Request request_;
   std::function<void()> when_come_;
   const Clock::time_point since_ = Clock::now();
   Event called_;
@@ -116,6 +120,7 @@ class KeptTurn : public std::enable_shared_from_this<KeptTurn> {
 class KeptShare : public std::enable_shared_from_this<KeptShare> {
  public:
   static std::shared_ptr<KeptShare> make(const asio::any_io_executor& executor, const std::shared_ptr<KeptPool>& pool);
+  ~KeptShare();
   KeptShare(const KeptShare&) = delete;
   KeptShare& operator=(const KeptShare&) = delete;
 
@@ -125,8 +130,9 @@ class KeptShare : public std::enable_shared_from_this<KeptShare> {
   struct NoneFree {};
   /// A process for one run, idle until now or new. With a turn that has come, what was set aside for it.
   std::variant<std::shared_ptr<FastCgiPeer>, StartError, NoneFree> take(KeptTurn* turn = nullptr);
-  /// A place at the end of the queue, if not more than `queue` requests wait already; else null.
-  std::shared_ptr<KeptTurn> line_up(std::size_t queue);
+  /// A place at the end of the queue, if not more than `queue` requests wait already; else null. `request` as KeptTurn
+  /// takes it.
+  std::shared_ptr<KeptTurn> line_up(std::size_t queue, KeptTurn::Request request);
 
   /// Those that others have started; null: it has its own.
   Workers* workers() { return workers_ ? &*workers_ : nullptr; }
@@ -155,8 +161,23 @@ class KeptShare : public std::enable_shared_from_this<KeptShare> {
   std::unique_ptr<KeptProcess> take_idle(std::uint64_t generation, Claim& claim);
   /// True if it can take another run, of processes of that generation.
   static bool is_ready(KeptProcess& process, std::uint64_t generation);
-  /// With the pool's lock held, and somebody waiting: who comes next.
-  std::deque<std::shared_ptr<KeptTurn>>::iterator first_to_come();
+  /// With the pool's lock held, and somebody waiting: the share whose first comes next, for `process` or, if that is
+  /// null, for a new one.
+  KeptShare& next_share(const KeptProcess* process);
+  /// With that lock held: takes the first out of the queue.
+  std::shared_ptr<KeptTurn> take_first();
+  /// Sends the request of whoever comes next to `process`, which works at a short run, if that may be.
+  void send_ahead(KeptProcess& process);
+  /// The run of `process` lasts, so whoever's request was sent ahead to it waits for any of them again.
+  void take_back_ahead(KeptProcess& process);
+  /// The same without taking anything back: whoever it is for waits as if it had never been sent.
+  void part_from_ahead(KeptProcess& process) noexcept;
+  /// Nobody waits any more for what was sent ahead to `process`.
+  void leave_ahead(KeptProcess& process);
+  /// Gives `process` to whoever's request was sent ahead to it.
+  void pass_on(std::unique_ptr<KeptProcess>&& process, FastCgiPeer::Left left);
+  /// Has every thread look whether it has something for those that wait.
+  void ask_all();
   /// What is in the way of those that wait: a process for the first, or leave to start one. Null: nobody, or nothing.
   std::shared_ptr<KeptTurn> next_turn(std::unique_ptr<KeptProcess>& process);
   std::shared_ptr<FastCgiPeer> lend(std::unique_ptr<KeptProcess>&& process);
@@ -166,7 +187,7 @@ class KeptShare : public std::enable_shared_from_this<KeptShare> {
   void only_streams(KeptProcess& process);
   /// Starts the one that will take the place of `process`, if that is soon.
   void prepare_successor(const KeptProcess& process);
-  bool is_worn_out(const KeptProcess& process) const;
+  bool is_worn_out(KeptProcess& process) const;
   /// After how many runs a process is replaced at this moment: that is put off while others wait.
   std::uint64_t last_run() const;
   /// Puts it among those that are idle, for whoever comes or waits.
@@ -185,6 +206,8 @@ class KeptShare : public std::enable_shared_from_this<KeptShare> {
   std::shared_ptr<KeptPool> pool_;
   std::optional<Workers> workers_;
   std::vector<std::unique_ptr<KeptProcess>> idle_;   ///< The last one that has worked comes last.
+  std::vector<KeptProcess*> at_work_;                ///< Lent from here.
+  std::deque<std::shared_ptr<KeptTurn>> waiting_;    ///< Of this thread; guarded by the pool's lock.
   std::unique_ptr<KeptProcess> successor_;           ///< Started, and not counted yet.
   std::vector<std::unique_ptr<KeptProcess>> dying_;  ///< Until they have been reaped.
   asio::steady_timer idle_timer_;

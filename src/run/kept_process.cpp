@@ -16,6 +16,7 @@
 #include <utility>
 
 #include "core/files/beneath.hpp"
+#include "run/take_back.hpp"
 
 namespace porter::run {
 namespace {
@@ -99,7 +100,7 @@ std::variant<std::unique_ptr<KeptProcess>, StartError> KeptProcess::start(const 
   std::unique_ptr<KeptProcess> out(new KeptProcess);
   out->process_ = std::get<std::unique_ptr<Process>>(std::move(started));
   out->address_space_ = order.address_space;
-  out->keeps_connection_ = order.is_php;
+  out->keeps_connection_ = out->is_php_ = order.is_php;
   out->listener_ = std::move(place);
   out->socket_ = std::move(socket);
   out->error_ = std::move(read_end);
@@ -117,6 +118,9 @@ int KeptProcess::attach(const asio::any_io_executor& executor) {
   connection_.emplace(executor);
   if (detached_connection_.is_open()) connection_->assign(detached_connection_.release());
   if (connection_->is_open()) connection_->native_non_blocking(true);
+  // Of others it is not known that they read one request and no more.
+  can_take_back_ = is_php_ && can_take_back(end_watch_->native_handle());
+  home_since = Clock::now();
   await_end();
   await_errors();
   return 0;
@@ -177,12 +181,37 @@ void KeptProcess::disconnect() {
   connection_->close(ignored);
 }
 
+std::uint16_t KeptProcess::next_request() {
+  // 0 is the number of what belongs to no request.
+  if (++last_request_ == 0) last_request_ = 1;
+  return last_request_;
+}
+
+bool KeptProcess::send_ahead(std::string& request) {
+  fastcgi::address(request, next_request(), fastcgi::Connection::stays);
+  ahead_ = request;
+  const ssize_t sent = ::send(connection_->native_handle(), request.data(), request.size(), MSG_NOSIGNAL);
+  if (sent <= 0) ahead_.clear();
+  return sent == static_cast<ssize_t>(request.size());
+}
+
+void KeptProcess::begin_ahead() {
+  begun_ = last_request_;
+  ahead_.clear();
+}
+
+bool KeptProcess::take_back_ahead() {
+  if (!take_back(end_watch_->native_handle(), process_->id(), connection_->native_handle(), ahead_)) return false;
+  ahead_.clear();
+  return true;
+}
+
 void KeptProcess::terminate() { process_->terminate(kGraceOfKept); }
 
 std::chrono::nanoseconds KeptProcess::processor_time_since_last() {
   const auto now = process_->processor_time();
   if (!now) return std::chrono::nanoseconds(0);
-  return *now - std::exchange(last_processor_time_, *now);
+  return *now - std::exchange(last_processor_time_, *now).value_or(*now);
 }
 
 bool KeptProcess::is_near_its_limit() const {

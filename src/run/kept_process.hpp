@@ -16,6 +16,8 @@
 #include <memory>
 #include <optional>
 #include <string>
+#include <string_view>
+#include <utility>
 #include <variant>
 
 #include "core/files/descriptor.hpp"
@@ -26,6 +28,8 @@
 #include "run/process.hpp"
 
 namespace porter::run {
+
+class KeptTurn;
 
 class KeptProcess {
  public:
@@ -49,6 +53,23 @@ class KeptProcess {
   /// What comes next is sent on another connection.
   void disconnect();
 
+  /// A request that was sent while the process works at another: it goes on with it without a pause. Its answer is for
+  /// whoever the process is given to next.
+  bool has_ahead() const { return !ahead_.empty(); }
+  /// True if it may have one, while it works at a run that `is_short`.
+  bool may_have_ahead() const { return is_run_short && can_take_back_ && keeps_connection_ && !has_ahead(); }
+  /// Sends a whole `request` so, and notes its number in it. False: it was not sent.
+  bool send_ahead(std::string& request);
+  /// Takes it back. False: the process has begun with it.
+  bool take_back_ahead();
+  /// The process comes to it: it is the request of the run that the process is lent for next.
+  void begin_ahead();
+  /// The number of such a request, 0 if there is none. Once.
+  std::uint16_t take_begun() { return std::exchange(begun_, std::uint16_t{0}); }
+  bool has_begun() const { return begun_ != 0; }
+  /// The number of the next request on its connection.
+  std::uint16_t next_request();
+
   /// Asks it to end (SIGTERM), and ends it (SIGKILL) by a look() a moment later. For one without work: in the middle of
   /// a run PHP takes the request for a reason to wake up and go on.
   void terminate();
@@ -63,8 +84,9 @@ class KeptProcess {
 
   Process& process() { return *process_; }
   bool has_ended() const { return process_->has_ended(); }
-  /// The processor time that it has used since this was asked last.
+  /// The processor time that it has used since this was asked last; nothing, if some of it was skipped since.
   std::chrono::nanoseconds processor_time_since_last();
+  void skip_processor_time() { last_processor_time_.reset(); }
   /// True if it has grown so far that it will not last much longer.
   bool is_near_its_limit() const;
 
@@ -72,12 +94,16 @@ class KeptProcess {
   std::function<void()> ended;
 
   std::uint64_t runs = 0;                        ///< That it was given.
-  std::uint16_t last_request = 0;                ///< The number of the last one on its connection.
   std::uint64_t generation = 0;                  ///< Of the files that it was started from.
   const Clock::time_point since = Clock::now();  ///< Its start.
   Clock::time_point idle_since{};
-  bool is_counted = true;              ///< Among those of its pool.
-  std::unique_ptr<char[]> read_ahead;  ///< Room for what comes over the connection, as FastCgiPeer tells.
+  Clock::time_point home_since{};       ///< When it came to its thread.
+  bool is_counted = true;               ///< Among those of its pool.
+  std::shared_ptr<KeptTurn> ahead_for;  ///< Whose request was sent ahead; null: nobody's who still waits.
+  bool is_full_grown = false;           ///< It was near its limit.
+  bool is_run_short = false;            ///< What it works at will most probably have ended in a moment.
+  std::string_view early_answer;        ///< What has come of the answer to a request sent ahead, in `read_ahead`.
+  std::unique_ptr<char[]> read_ahead;   ///< Room for what comes over the connection, as FastCgiPeer tells.
 
  private:
   KeptProcess() = default;
@@ -90,8 +116,13 @@ class KeptProcess {
   std::unique_ptr<Process> process_;
   std::size_t address_space_ = 0;
   bool keeps_connection_ = false;  ///< As it is asked to; not all that speak FastCGI do.
-  files::Descriptor listener_;     ///< The socket's place in the file system, to connect to.
-  files::Descriptor socket_;       ///< Until there is a first connection, so that one can be made in any case.
+  bool can_take_back_ = false;     ///< What was sent to it, and not read.
+  std::string ahead_;              ///< What was sent ahead.
+  bool is_php_ = false;
+  std::uint16_t last_request_ = 0;
+  std::uint16_t begun_ = 0;
+  files::Descriptor listener_;  ///< The socket's place in the file system, to connect to.
+  files::Descriptor socket_;    ///< Until there is a first connection, so that one can be made in any case.
   files::Descriptor error_;
   std::optional<asio::posix::stream_descriptor> connection_;
   std::optional<asio::posix::stream_descriptor> end_watch_;
@@ -99,7 +130,7 @@ class KeptProcess {
   files::Descriptor detached_connection_;
   std::shared_ptr<bool> alive_ = std::make_shared<bool>(true);  ///< For handlers that come too late.
   ErrorText error_text_{64 * 1024};
-  std::chrono::nanoseconds last_processor_time_{0};
+  std::optional<std::chrono::nanoseconds> last_processor_time_{0};
 };
 
 }  // namespace porter::run

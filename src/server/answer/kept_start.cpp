@@ -79,8 +79,10 @@ Finding no_turn(Turn& turn, const run::KeptPool* pool, Code code) {
   return finding;
 }
 
-KeptStart::KeptStart(Turn& turn, std::size_t number, run::ScriptOrder order, run::KeptShare& share)
+KeptStart::KeptStart(Turn& turn, std::size_t number, run::ScriptOrder order, run::KeptShare& share, bool is_short)
     : turn_(turn), number_(number), order_(std::move(order)), request_(run::kept_request(order_)), share_(share) {
+  request_.is_short = is_short;
+  request_.is_measured = turn.is_kept();
   request_.another = [own = share_.shared_from_this()]() -> std::shared_ptr<run::FastCgiPeer> {
     auto other = own->take();
     auto* const free = std::get_if<std::shared_ptr<run::FastCgiPeer>>(&other);
@@ -129,7 +131,10 @@ bool KeptStart::hand_over() {
 }
 
 void KeptStart::line_up() {
-  place_ = share_.line_up(turn_.settings().limits.queue);
+  place_ = share_.line_up(turn_.settings().limits.queue, [this] {
+    const bool may_be_ahead = request_.is_short && request_.input == run::InputKind::nothing && !has_left();
+    return may_be_ahead ? &request_.request : nullptr;
+  });
   if (!place_) {
     failure_ = NotStarted{no_turn(turn_, share_.pool().get(), Code::too_many_runs)};
     return;
@@ -138,9 +143,17 @@ void KeptStart::line_up() {
   place_->when_come([this] { come(); });
 }
 
+bool KeptStart::has_left() const { return run::Clock::now() - since_ >= run::kShortRun && turn_.has_client_left(); }
+
 void KeptStart::come() {
   facts().turn_wait = run::Clock::now() - since_;
-  const bool is_over = hand_over();
+  NotStarted why;
+  bool is_over = has_left() && is_in_vain(turn_, facts(), share_.pool().get(), true, {}, why);
+  if (is_over) {
+    failure_ = std::move(why);
+  } else {
+    is_over = hand_over();
+  }
   place_.reset();
   if (!is_over) line_up();
   if (is_waiting()) return;

@@ -37,7 +37,8 @@ bool is_in_vain(Turn& turn, RunFacts& facts, const run::KeptPool* pool, bool cam
 class KeptStart {
  public:
   /// `number` is that of the run in the turn's exchange, whose facts it fills in. `share` has processes of its own.
-  KeptStart(Turn& turn, std::size_t number, run::ScriptOrder order, run::KeptShare& share);
+  /// `is_short`: it will most probably have ended in a moment.
+  KeptStart(Turn& turn, std::size_t number, run::ScriptOrder order, run::KeptShare& share, bool is_short = false);
   /// Leaves the queue, or stops what has begun.
   ~KeptStart();
   KeptStart(const KeptStart&) = delete;
@@ -65,6 +66,8 @@ class KeptStart {
   /// Hands the request to a process that is free, or to a new one, or to what is set aside for it. False: none is free.
   bool hand_over();
   void line_up();
+  /// True if the client is known to have left; of one that has not waited for long that is not asked.
+  bool has_left() const;
   /// What it has lined up for is there.
   void come();
 
