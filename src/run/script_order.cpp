@@ -8,6 +8,7 @@
 #include <algorithm>
 #include <array>
 #include <ctime>
+#include <limits>
 #include <utility>
 
 #include "core/files/paths.hpp"
@@ -35,7 +36,7 @@ std::vector<ResourceLimit> resource_limits(const Runner& runner, const Limits& l
 /// A program that speaks to the client directly (RFC 3875, section 5) says so by its name.
 bool speaks_directly(const sites::ScriptFound& script) { return files::base_name(script.path).starts_with("nph-"); }
 
-/// The environment that the script is given.
+/// The environment that the script is given, but for its last variable.
 script::Environment environment_of(const ScriptRequest& request, const std::optional<std::uint64_t>& length) {
   script::Environment out = script::meta_variables(request.script, request.site, request.head, request.target,
                                                    request.caller, length, request.in.passed_on);
@@ -62,6 +63,17 @@ void set_command(RunOrder& order, const ScriptRequest& request) {
       order.arguments.push_back(std::move(argument));
     order.arguments.push_back(script.path);
   }
+}
+
+/// The records that begin the request of `order`.
+std::string records_of(const ScriptOrder& order) {
+  const script::Environment& all = order.run.environment;
+  // With what comes beside the pairs that are known one record has to hold them.
+  constexpr std::size_t kMostKnown = fastcgi::kMostContent / 2;
+  if (order.known == nullptr || order.known->pairs.size() > kMostKnown) return fastcgi::request_records(all);
+  const std::string_view last = all.last();
+  const std::size_t equals = last.find('=');
+  return fastcgi::request_records_of(order.known->pairs, last.substr(0, equals), last.substr(equals + 1));
 }
 
 }  // namespace
@@ -143,7 +155,14 @@ ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const 
     set_command(run, request);
     run.limits = resource_limits(request.runner, order.limits);
   }
-  run.environment = environment_of(request, input.length);
+  if (request.known != nullptr) {
+    run.environment = request.known->environment;
+    run.environment.drop_last();
+  } else {
+    run.environment = environment_of(request, input.length);
+  }
+  script::add_remote_port(run.environment, request.caller.client_port);
+  order.known = request.known;
   run.folder = files::folder_of(request.script.path);
   run.input = input.kind;
   run.input_file = std::move(input.file);
@@ -152,8 +171,17 @@ ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const 
   return order;
 }
 
+KnownRequest known_request(const ScriptRequest& request) {
+  KnownRequest out{environment_of(request, std::nullopt), {}};
+  out.pairs = fastcgi::parameter_pairs(out.environment);
+  // A copy has room for any other by that.
+  script::add_remote_port(out.environment, std::numeric_limits<std::uint16_t>::max());
+  return out;
+}
+
 FastCgiRun::Order kept_request(ScriptOrder& order) {
-  FastCgiRun::Order out{FastCgiRun::request_text(order.run.environment, order.run.input), order.run.input};
+  FastCgiRun::Order out{records_of(order), order.run.input};
+  if (out.input == InputKind::nothing) fastcgi::append_end_of_stream(out.request, fastcgi::RecordType::input, 0);
   out.input_file = std::move(order.run.input_file);
   out.error_stream_limit = order.limits.error_stream;
   out.processor_time = order.limits.processor_time;

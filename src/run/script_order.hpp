@@ -46,6 +46,12 @@ class Runners {
   std::unordered_map<std::string, Known> known_;
 };
 
+/// What a script is told of a request, all but REMOTE_PORT, so that it need not be composed for each that is the same.
+struct KnownRequest {
+  script::Environment environment;  ///< With any port, as the last of its variables.
+  std::string pairs;                ///< The same without that, as parameters of FastCGI.
+};
+
 /// The request that a script is to answer.
 struct ScriptRequest {
   const sites::ScriptFound& script;
@@ -55,9 +61,13 @@ struct ScriptRequest {
   const http::Target& target;
   script::Caller caller;
   const Supplies& in;
-  int problem_status = 0;     ///< Not 0: the script makes the page for a problem with this status.
-  bool is_explained = false;  ///< Whoever asked may be told why it failed.
+  int problem_status = 0;               ///< Not 0: the script makes the page for a problem with this status.
+  bool is_explained = false;            ///< Whoever asked may be told why it failed.
+  const KnownRequest* known = nullptr;  ///< Not null: it has no body, and of the caller only the port is needed.
 };
+
+/// What a script is told of a `request` without a body.
+KnownRequest known_request(const ScriptRequest& request);
 
 /// True if it is run by a process that is there for one run after another.
 bool is_kept(const ScriptRequest& request);
@@ -78,6 +88,7 @@ struct ScriptOrder {
   bool expects_body = true;  ///< False for HEAD.
   bool speaks_directly = false;
   bool is_explained = false;  ///< An error is told in place of the part of a page before it.
+  const KnownRequest* known = nullptr;
   std::uint64_t input_length = 0;
   Limits limits;  ///< Those of the interpreter included.
   RunOrder run;   ///< For a process of its own; one that is kept takes the environment as parameters.

@@ -1,3 +1,4 @@
+#include <algorithm>
 #include <catch2/catch.hpp>
 #include <cerrno>
 #include <functional>
@@ -149,7 +150,6 @@ TEST_CASE("a script's environment holds the meta-variables with their exact valu
                                              "PATH_TRANSLATED=/w/pages/a b",
                                              "QUERY_STRING=x=1&y",
                                              "REMOTE_ADDR=127.0.0.1",
-                                             "REMOTE_PORT=5000",
                                              "CONTENT_LENGTH=3",
                                              "CONTENT_TYPE=text/plain",
                                              "SCRIPT_FILENAME=/w/pages/cgi-bin/fares",
@@ -163,6 +163,20 @@ TEST_CASE("a script's environment holds the meta-variables with their exact valu
                                              "HTTP_COOKIE=a=1; b=2",
                                              "HTTP_AUTHORIZATION=Basic abc"};
   CHECK(variables.list() == expected);
+}
+
+TEST_CASE("the port comes last, and settings do not name another") {
+  const std::string bytes = "GET /a HTTP/1.1\r\n\r\n";
+  const auto head = std::get<http::RequestHead>(http::parse_head(bytes, {}));
+  const auto target = std::get<http::Target>(http::parse_target(head.target, head.method));
+  Site site;
+  site.environment = {"REMOTE_PORT=1", "REMOTE_PORTS=2"};
+  auto variables = meta_variables({}, site, head, target, {}, std::nullopt, {});
+  add_remote_port(variables, 5000);
+  const auto all = variables.list();
+  CHECK(all.front() == "REMOTE_PORTS=2");
+  CHECK(all.back() == "REMOTE_PORT=5000");
+  CHECK(std::find(all.begin(), all.end(), "REMOTE_PORT=1") == all.end());
 }
 
 TEST_CASE("an indexed query becomes arguments, any other does not") {

@@ -380,6 +380,53 @@ TEST_CASE("ten thousand requests while processes are killed at random: no wrong 
   CHECK(server.stop() == 0);
 }
 
+TEST_CASE("what was sent ahead to a process whose run lasts is answered by another, and not run for nobody") {
+  TempFolder folder;
+  folder.write("pages/wait.php", "<?php touch('" + folder.path() +
+                                     "/begun-' . $_GET['n']); usleep(1000 * (int) $_GET['ms']); "
+                                     "echo getmypid(), ' ', $_GET['n'];");
+  SettledServer server(folder, kept_site("processes = 2\n"));
+  std::vector<std::unique_ptr<Connection>> connections;
+  const auto ask = [&](std::size_t which, const std::string& query) {
+    connections[which]->send("GET /wait.php?" + query + " HTTP/1.1\r\nHost: localhost\r\n\r\n");
+  };
+  // As many as make it known on each thread that the script is a short one.
+  for (std::size_t i = 0; i < 8; ++i) {
+    connections.push_back(std::make_unique<Connection>(server.port()));
+    for (int n = 0; n < 12; ++n) {
+      ask(i, "ms=0&n=");
+      REQUIRE(connections[i]->receive().status == 200);
+    }
+  }
+  constexpr std::chrono::milliseconds kLongest{2500};
+  const auto begun = std::chrono::steady_clock::now();
+  ask(0, "ms=3000&n=slow");
+  ask(1, "ms=400&n=less");
+  const auto has_begun = [&](const char* n) { return std::filesystem::exists(folder.path() + "/begun-" + n); };
+  // Both are at work, and so far they may be as short as the others.
+  while ((!has_begun("slow") || !has_begun("less")) && std::chrono::steady_clock::now() < begun + kLongest)
+    std::this_thread::yield();
+  for (std::size_t i = 2; i < 7; ++i) ask(i, "ms=0&n=" + std::to_string(i));
+  // One leaves before its turn has come.
+  ask(7, "ms=0&n=left");
+  connections.pop_back();
+  std::vector<std::string> pids;
+  for (std::size_t i = 1; i < 7; ++i) {
+    const Answer answer = connections[i]->receive();
+    CHECK(answer.status == 200);
+    CHECK(answer.body.ends_with(i == 1 ? " less" : " " + std::to_string(i)));
+    pids.push_back(answer.body.substr(0, answer.body.find(' ')));
+  }
+  CHECK(std::chrono::steady_clock::now() < begun + kLongest);
+  const Answer slow = connections[0]->receive();
+  CHECK(slow.body.ends_with(" slow"));
+  CHECK(std::set<std::string>(pids.begin(), pids.end()).size() == 1);
+  CHECK(!slow.body.starts_with(pids[0]));
+  CHECK(has_begun("2"));
+  CHECK(!has_begun("left"));
+  CHECK(server.stop() == 0);
+}
+
 TEST_CASE("reloads that replace the processes lose no request") {
   TempFolder folder;
   folder.write("pages/a.php", "<?php echo ini_get('precision');");

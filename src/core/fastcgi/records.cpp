@@ -30,9 +30,26 @@ char* write_length(char* out, std::size_t length) {
   return out;
 }
 
+/// Writes `header` to the place in `out` that was left for it.
+void set_header(std::string& out, std::size_t place, const Header& header) {
+  const auto bytes = header.bytes();
+  std::copy(bytes.begin(), bytes.end(), out.begin() + static_cast<std::ptrdiff_t>(place));
+}
+
 void append_header(std::string& out, const Header& header) {
   const auto bytes = header.bytes();
   out.append(bytes.data(), bytes.size());
+}
+
+char* write_pair(char* out, std::string_view name, std::string_view value) {
+  out = write_length(write_length(out, name.size()), value.size());
+  out = std::copy(name.begin(), name.end(), out);
+  return std::copy(value.begin(), value.end(), out);
+}
+
+void append_begin(std::string& out) {
+  append_header(out, {RecordType::begin_request, 0, kBodySize});
+  out += {'\0', kResponder, '\0', '\0', '\0', '\0', '\0', '\0'};
 }
 
 /// Appends `content` in records of the stream `type`: in one, unless none can hold it.
@@ -87,8 +104,7 @@ std::string request_records(const script::Environment& environment) {
   pairs.resize(environment.text().size() + environment.size() * kMostLengths);
   std::string out;
   out.reserve(pairs.size() + kSpaceForHeaders);
-  append_header(out, {RecordType::begin_request, 0, kBodySize});
-  out += {'\0', kResponder, '\0', '\0', '\0', '\0', '\0', '\0'};
+  append_begin(out);
   char* const begin = pairs.data();
   char* end = begin;
   const auto end_record = [&] {
@@ -98,11 +114,33 @@ std::string request_records(const script::Environment& environment) {
   environment.each([&](std::string_view name, std::string_view value) {
     const std::size_t size = kMostLengths + name.size() + value.size();
     if (end != begin && static_cast<std::size_t>(end - begin) + size > kMostContent) end_record();
-    end = write_length(write_length(end, name.size()), value.size());
-    end = std::copy(name.begin(), name.end(), end);
-    end = std::copy(value.begin(), value.end(), end);
+    end = write_pair(end, name, value);
   });
   end_record();
+  append_end_of_stream(out, RecordType::params, 0);
+  return out;
+}
+
+std::string parameter_pairs(const script::Environment& environment) {
+  std::string out;
+  out.resize(environment.text().size() + environment.size() * kMostLengths);
+  char* end = out.data();
+  environment.each([&](std::string_view name, std::string_view value) { end = write_pair(end, name, value); });
+  out.resize(static_cast<std::size_t>(end - out.data()));
+  return out;
+}
+
+std::string request_records_of(std::string_view pairs, std::string_view name, std::string_view value) {
+  std::string out;
+  out.reserve(pairs.size() + kMostLengths + name.size() + value.size() + kSpaceForHeaders);
+  append_begin(out);
+  const std::size_t record = out.size();
+  append_header(out, {RecordType::params});
+  out += pairs;
+  const std::size_t size = out.size();
+  out.resize(size + kMostLengths + name.size() + value.size());
+  out.resize(static_cast<std::size_t>(write_pair(out.data() + size, name, value) - out.data()));
+  set_header(out, record, {RecordType::params, 0, static_cast<std::uint16_t>(out.size() - record - kHeaderSize)});
   append_end_of_stream(out, RecordType::params, 0);
   return out;
 }
@@ -113,8 +151,7 @@ void address(std::string& records, std::uint16_t request, Connection then) {
   for (std::size_t at = 0; at + kHeaderSize <= records.size();) {
     auto header = parse_header(std::string_view(records).substr(at));
     header->request = request;
-    const auto bytes = header->bytes();
-    std::copy(bytes.begin(), bytes.end(), records.begin() + static_cast<std::ptrdiff_t>(at));
+    set_header(records, at, *header);
     at += kHeaderSize + header->content_length + header->padding_length;
   }
 }

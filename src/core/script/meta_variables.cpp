@@ -6,6 +6,8 @@
 namespace porter::script {
 namespace {
 
+constexpr std::string_view kRemotePort = "REMOTE_PORT";
+
 /// "Accept-Language" as "HTTP_ACCEPT_LANGUAGE" (RFC 3875, section 4.1.18).
 std::string protocol_variable(std::string_view field_name) {
   std::string out = "HTTP_";
@@ -34,9 +36,13 @@ Environment meta_variables(const sites::ScriptFound& script, const Site& site, c
                            const std::vector<std::string>& passed_on) {
   Environment out(passed_on);
   const bool is_changed = !site.environment.empty() || (script.rule != nullptr && !script.rule->environment.empty());
-  if (script.rule != nullptr)
-    for (const std::string& variable : script.rule->environment) out.add(variable);
-  for (const std::string& variable : site.environment) out.add(variable);
+  const auto add_all = [&out](const std::vector<std::string>& variables) {
+    // That one comes last, when all of this is composed already.
+    for (const std::string_view variable : variables)
+      if (variable.substr(0, variable.find('=')) != kRemotePort) out.add(variable);
+  };
+  if (script.rule != nullptr) add_all(script.rule->environment);
+  add_all(site.environment);
   // A field's value cannot hold a NUL; a decoded path cannot either.
   out.add("GATEWAY_INTERFACE", "CGI/1.1");
   out.add("SERVER_SOFTWARE", "UprightPorter/" PORTER_VERSION);
@@ -53,7 +59,6 @@ Environment meta_variables(const sites::ScriptFound& script, const Site& site, c
   }
   out.add("QUERY_STRING", target.query);
   out.add("REMOTE_ADDR", caller.client_address);
-  out.add("REMOTE_PORT", std::to_string(caller.client_port));
   if (body_length) {
     out.add("CONTENT_LENGTH", std::to_string(*body_length));
     if (const auto type = head.field("Content-Type")) out.add("CONTENT_TYPE", *type);
@@ -84,6 +89,10 @@ Environment meta_variables(const sites::ScriptFound& script, const Site& site, c
   // take the first, so the earlier ones go.
   if (is_changed) out.keep_last_of_each_name();
   return out;
+}
+
+void add_remote_port(Environment& environment, std::uint16_t port) {
+  environment.add(kRemotePort, std::to_string(port));
 }
 
 std::vector<std::string> query_arguments(std::string_view query) {

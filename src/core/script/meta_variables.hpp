@@ -23,12 +23,16 @@ struct Caller {
   std::string server_host;  ///< From the request's Host, else the address that it came to.
 };
 
-/// The variables in a stable order. `body_length` is the length of the body once its transfer coding
+/// The variables in a stable order, but for REMOTE_PORT: without it they are the same for whoever asks the same once
+/// more. `body_length` is the length of the body once its transfer coding
 /// is taken off; nullopt if the request has none. `passed_on` are variables of the server's own ("PATH=…") to begin
 /// with.
 Environment meta_variables(const sites::ScriptFound& script, const Site& site, const http::RequestHead& head,
                            const http::Target& target, const Caller& caller, std::optional<std::uint64_t> body_length,
                            const std::vector<std::string>& passed_on);
+
+/// Adds REMOTE_PORT, the last of them.
+void add_remote_port(Environment& environment, std::uint16_t port);
 
 /// The command-line arguments that an indexed query gives to a program that is run directly (RFC 3875, section 4.4):
 /// the words between "+", decoded; none if the query has an unencoded "=".

@@ -146,6 +146,8 @@ std::optional<ReadyAnswer> SiteAnswerer::find_ready(Turn& turn) {
 asio::awaitable<void> SiteAnswerer::answer(Turn& turn) {
   const Request& request = turn.request();
   if (const QuickRun* const quick = turn.quick_run()) {
+    // It need not have been read for that, but can be.
+    if (request.target.raw_path.empty()) read_target(turn);
     // It has begun, whatever the path leads to by now.
     turn.exchange().trail = quick->script().trail;
     sites::ScriptFound script = quick->script().found;

@@ -17,8 +17,10 @@ constexpr std::chrono::seconds kJudgementHolds{1};
 constexpr std::size_t kLongestPath = 2048;
 
 std::size_t bytes_of(const CachedScript& script) {
-  std::size_t bytes = sizeof script + script.found.path.capacity() + script.found.interpreter.capacity() +
-                      script.found.name.capacity() + script.runner.name.capacity();
+  // What it is asked and what it answers comes later: heads, variables and parameters.
+  std::size_t bytes = 6 * CachedScript::kMostHead + sizeof script + script.found.path.capacity() +
+                      script.found.interpreter.capacity() + script.found.name.capacity() +
+                      script.runner.name.capacity();
   for (const std::string& step : script.trail) bytes += sizeof(std::string) + step.capacity();
   return bytes;
 }

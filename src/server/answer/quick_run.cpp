@@ -12,28 +12,66 @@
 namespace porter::server {
 namespace {
 
-/// The head of an answer that nothing has to be said of; nullopt: somebody has to look at it.
-std::optional<script::ScriptHead> read_plain_head(std::string_view output, std::size_t length, bool is_php) {
-  auto parsed = script::parse_script_head(output.substr(0, length));
-  auto* const head = std::get_if<script::ScriptHead>(&parsed);
-  const std::string_view page = output.substr(length);
-  if (head == nullptr || head->status != 200 || head->location || head->lacks_content_type()) return std::nullopt;
-  if (page.empty() || (head->content_length && *head->content_length != page.size())) return std::nullopt;
-  if (is_php && script::holds_short_tag(page)) return std::nullopt;
-  return std::move(*head);
+/// After so many runs in a row that took less than kShort the next one is taken for another.
+constexpr unsigned kSurelyShort = 8;
+constexpr std::chrono::milliseconds kShort{5};
+
+/// What becomes of the head that `output` begins with, as it was found for the same one before, or now. Null: it is not
+/// whole, or somebody has to look at it.
+std::shared_ptr<const CachedScript::Answered> answered_by(const CachedScript& script, std::string_view output,
+                                                          const AnswerFields& of_site, std::size_t most_head) {
+  if (script.answered && output.starts_with(script.answered->head)) return script.answered;
+  const auto length = script::script_head_length(output);
+  if (!length || *length > most_head) return nullptr;
+  auto parsed = script::parse_script_head(output.substr(0, *length));
+  auto* const written = std::get_if<script::ScriptHead>(&parsed);
+  if (written == nullptr || written->status != 200 || written->location || written->lacks_content_type())
+    return nullptr;
+  auto out = std::make_shared<CachedScript::Answered>();
+  out->head = output.substr(0, *length);
+  out->content_length = written->content_length;
+  out->text = "HTTP/1.1 200 ";
+  out->text += written->reason.empty() ? http::reason_phrase(200) : std::string_view(written->reason);
+  out->text += "\r\n";
+  out->line = out->text.size();
+  AnswerHead head;
+  for (auto& [name, value] : written->fields) head.fields.emplace_back(name, std::move(value));
+  append_field_lines(out->text, head, of_site);
+  if (out->head.size() + out->text.size() <= CachedScript::kMostHead) script.answered = out;
+  return out;
+}
+
+/// What `script` is told of the request of `turn`, as it was composed for one that was the same, or now. Null: the
+/// request cannot be understood.
+std::shared_ptr<const CachedScript::Asked> asked_of(Turn& turn, const CachedScript& script) {
+  const Ends& ends = turn.ends();
+  const std::string_view head = turn.head_text();
+  if (const auto& last = script.asked; last && last->head == head && last->client_address == ends.client_address &&
+                                       last->server_port == ends.server_port &&
+                                       last->server_address == ends.server_address)
+    return last;
+  if (read_target(turn)) return nullptr;
+  const auto request = script_request(turn, turn.request(), script.found, script.runner, 0);
+  auto asked = std::make_shared<const CachedScript::Asked>(std::string(head), ends.client_address, ends.server_address,
+                                                           ends.server_port, run::known_request(request));
+  if (head.size() <= CachedScript::kMostHead) script.asked = asked;
+  return asked;
 }
 
 }  // namespace
 
 std::shared_ptr<QuickRun> QuickRun::begin(Turn& turn, std::shared_ptr<const CachedFile> file) {
   turn.take_head();
-  if (!turn.writer().keeps_connection() || read_target(turn)) return nullptr;
+  if (!turn.writer().keeps_connection()) return nullptr;
   const CachedScript& script = *file->script;
+  auto known = asked_of(turn, script);
+  if (!known) return nullptr;
   run::KeptShare& share = turn.worker().kept_for(turn.served(), turn.site(), script.found);
-  const auto asked = script_request(turn, turn.request(), script.found, script.runner, 0);
+  auto asked = script_request(turn, turn.request(), script.found, script.runner, 0);
+  asked.known = &known->request;
   auto order = run::order_script(asked, {}, turn.settings().limits, nullptr, run::Runs::kept);
   turn.exchange().runs.push_back(run_facts(script.runner, script.found));
-  auto run = std::make_shared<QuickRun>(turn, std::move(file), std::move(order), share);
+  auto run = std::make_shared<QuickRun>(turn, std::move(file), std::move(known), std::move(order), share);
   run->start_.begin();
   if (!run->start_.is_waiting()) {
     run->await_answer();
@@ -43,8 +81,12 @@ std::shared_ptr<QuickRun> QuickRun::begin(Turn& turn, std::shared_ptr<const Cach
   return run;
 }
 
-QuickRun::QuickRun(Turn& turn, std::shared_ptr<const CachedFile> file, run::ScriptOrder order, run::KeptShare& share)
-    : turn_(turn), file_(std::move(file)), start_(turn, 0, std::move(order), share) {}
+QuickRun::QuickRun(Turn& turn, std::shared_ptr<const CachedFile> file, std::shared_ptr<const Asked> asked,
+                   run::ScriptOrder order, run::KeptShare& share)
+    : turn_(turn),
+      file_(std::move(file)),
+      asked_(std::move(asked)),
+      start_(turn, 0, std::move(order), share, script().short_runs >= kSurelyShort) {}
 
 QuickRun::~QuickRun() {
   const auto& source = start_.source();
@@ -76,28 +118,30 @@ void QuickRun::look(run::Clock::time_point now) {
 }
 
 std::optional<ReadyAnswer> QuickRun::take_answer() {
+  auto answer = read_answer();
+  const auto& source = start_.source();
+  const bool is_short = answer && source->known_end().duration < kShort;
+  script().short_runs = is_short ? script().short_runs + 1 : 0;
+  return answer;
+}
+
+std::optional<ReadyAnswer> QuickRun::read_answer() {
   const auto& source = start_.source();
   if (!source || !source->has_ended() || source->failure() || !source->error_text().empty()) return std::nullopt;
   const run::ProcessEnd& end = source->known_end();
   if (end.exit_status || end.signal || !turn_.may_stay()) return std::nullopt;
   const std::string_view output = source->first_output();
-  const auto length = script::script_head_length(output);
-  if (!length || *length > turn_.settings().limits.answer_head) return std::nullopt;
-  auto written = read_plain_head(output, *length, script().runner.name == "php-cgi");
-  if (!written) return std::nullopt;
-  AnswerHead head;
-  head.fields.reserve(written->fields.size());
-  for (auto& [name, value] : written->fields) head.fields.emplace_back(name, std::move(value));
-  head.length = output.size() - *length;
-  constexpr std::size_t kSpaceForFields = 256;
-  text_.reserve(output.size() + kSpaceForFields);
-  text_ = "HTTP/1.1 200 ";
-  text_ += written->reason.empty() ? http::reason_phrase(200) : std::string_view(written->reason);
-  text_ += "\r\n";
-  const std::size_t line = text_.size();
-  append_field_lines(text_, head, turn_.site().answer_fields);
-  const std::size_t fields = text_.size() - line;
-  text_ += output.substr(*length);
+  const auto head = answered_by(script(), output, turn_.site().answer_fields, turn_.settings().limits.answer_head);
+  if (!head) return std::nullopt;
+  const std::string_view page = output.substr(head->head.size());
+  if (page.empty() || (head->content_length && *head->content_length != page.size())) return std::nullopt;
+  if (script().runner.name == "php-cgi" && script::holds_short_tag(page)) return std::nullopt;
+  constexpr std::size_t kSpaceForLength = 64;
+  text_.reserve(head->text.size() + kSpaceForLength + page.size());
+  text_ = head->text;
+  append_content_length(text_, page.size());
+  const std::size_t fields = text_.size() - head->line;
+  text_ += page;
   Exchange& exchange = turn_.exchange();
   exchange.by = ByScript{};
   note_end(exchange.runs.back(), end);
@@ -107,9 +151,9 @@ std::optional<ReadyAnswer> QuickRun::take_answer() {
   }
   const std::string_view text = text_;
   ReadyAnswer answer;
-  answer.status_line = text.substr(0, line);
-  answer.fields = text.substr(line, fields);
-  answer.body = text.substr(line + fields);
+  answer.status_line = text.substr(0, head->line);
+  answer.fields = text.substr(head->line, fields);
+  answer.body = text.substr(head->line + fields);
   return answer;
 }
 

@@ -22,7 +22,9 @@ class QuickRun : public std::enable_shared_from_this<QuickRun> {
  public:
   /// Begins the run of `script` for the request of `turn`, whose site is known; null: it has to go the full way.
   static std::shared_ptr<QuickRun> begin(Turn& turn, std::shared_ptr<const CachedFile> script);
-  QuickRun(Turn& turn, std::shared_ptr<const CachedFile> file, run::ScriptOrder order, run::KeptShare& share);
+  using Asked = CachedScript::Asked;
+  QuickRun(Turn& turn, std::shared_ptr<const CachedFile> file, std::shared_ptr<const Asked> asked,
+           run::ScriptOrder order, run::KeptShare& share);
   ~QuickRun();
   QuickRun(const QuickRun&) = delete;
   QuickRun& operator=(const QuickRun&) = delete;
@@ -42,11 +44,14 @@ class QuickRun : public std::enable_shared_from_this<QuickRun> {
   const CachedScript& script() const { return *file_->script; }
 
  private:
+  /// As take_answer(), but that nothing is learnt of the script.
+  std::optional<ReadyAnswer> read_answer();
   /// Waits for the answer of the run that has begun.
   void await_answer();
 
   Turn& turn_;
   const std::shared_ptr<const CachedFile> file_;
+  const std::shared_ptr<const Asked> asked_;  ///< Of start_'s order.
   const run::Clock::time_point since_ = run::Clock::now();
   KeptStart start_;
   run::Call settled_;

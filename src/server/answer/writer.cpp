@@ -51,11 +51,13 @@ void append_field_lines(std::string& out, const AnswerHead& head, const AnswerFi
   for (const auto& [name, value] : head.fields) append_field(out, name, value);
   for (const auto& [name, value] : of_site)
     if (!has_field(head, name)) append_field(out, name, value);
-  if (head.length && !http::has_no_body(head.status)) {
-    out += "Content-Length: ";
-    append_number(out, *head.length);
-    out += "\r\n";
-  }
+  if (head.length && !http::has_no_body(head.status)) append_content_length(out, *head.length);
+}
+
+void append_content_length(std::string& out, std::uint64_t length) {
+  out += "Content-Length: ";
+  append_number(out, length);
+  out += "\r\n";
 }
 
 std::string_view DateLine::now() {

@@ -47,6 +47,7 @@ using AnswerFields = std::vector<std::pair<std::string, std::string>>;
 /// The field lines of `head`, those of the site that it does not have itself, and Content-Length where it is known.
 std::string field_lines(const AnswerHead& head, const AnswerFields& of_site);
 void append_field_lines(std::string& out, const AnswerHead& head, const AnswerFields& of_site);
+void append_content_length(std::string& out, std::uint64_t length);
 
 /// The place of the body among the pieces that are sent, so that its bytes can be counted.
 inline constexpr std::size_t kBodyPiece = 3;

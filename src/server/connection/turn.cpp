@@ -76,6 +76,8 @@ std::optional<http::HeadProblem> Turn::read_head(std::size_t length, std::vector
   return std::nullopt;
 }
 
+std::string_view Turn::head_text() const { return connection_.input().held(); }
+
 void Turn::note_for_access_log() {
   const http::RequestHead& head = request_.head;
   exchange_.fields = std::make_unique<FieldsForAccessLog>();

@@ -61,6 +61,8 @@ class Turn {
   std::vector<http::Field> take_field_space() { return std::move(request_.head.fields); }
 
   Request& request() { return request_; }
+  /// The head's bytes, if it has no body.
+  std::string_view head_text() const;
   Writer& writer() { return writer_; }
   BodyReader& body() { return body_; }
   Exchange& exchange() { return exchange_; }
