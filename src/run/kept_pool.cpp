@@ -492,7 +492,7 @@ void KeptShare::serve_waiting() {
     try {
       moved = std::make_shared<std::unique_ptr<KeptProcess>>();
       *moved = std::move(process);
-      asio::post(share->executor_, [share, turn, moved] {
+      asio::post(share->executor_, [share, turn = std::move(turn), moved] {
         auto& other = *moved;
         if (other && other->attach(share->executor_) != 0) {
           // It cannot be watched here, so another one is started in its place.
