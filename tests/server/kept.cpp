@@ -427,6 +427,48 @@ TEST_CASE("what was sent ahead to a process whose run lasts is answered by anoth
   CHECK(server.stop() == 0);
 }
 
+TEST_CASE("whatever runs before and beside it, a request has its own answer") {
+  TempFolder folder;
+  folder.write("pages/mixed.php", R"(<?php
+    if ($_GET['do'] == 'wait') usleep(30000);
+    if ($_GET['do'] == 'crash') { posix_kill(getmypid(), SIGSEGV); sleep(1); }
+    if ($_GET['do'] == 'aside') error_log('aside');
+    echo $_GET['n'];
+    if ($_GET['do'] == 'large') echo str_repeat('.', 200000);)");
+  SettledServer server(folder, kept_site("processes = 3\nruns-each = 150\n"));
+  // Most of them are short, and much of what is not comes behind many that were.
+  const auto kind_of = [](unsigned random) {
+    return random % 50 == 0   ? "crash"
+           : random % 16 == 0 ? "wait"
+           : random % 17 == 0 ? "large"
+           : random % 19 == 0 ? "aside"
+           : random % 13 == 0 ? "leave"
+                              : "";
+  };
+  std::atomic<int> wrong{0};
+  const auto client = [&](unsigned number) {
+    auto connection = std::make_unique<Connection>(server.port());
+    for (unsigned i = 0, random = number; i < 200; ++i) {
+      random = random * 1103515245 + 12345;
+      const std::string kind = kind_of(random >> 16);
+      const std::string n = std::to_string(number) + "." + std::to_string(i);
+      connection->send("GET /mixed.php?n=" + n + "&do=" + kind + " HTTP/1.1\r\nHost: localhost\r\n\r\n");
+      if (kind == "leave") {
+        connection = std::make_unique<Connection>(server.port());
+        continue;
+      }
+      const Answer answer = connection->receive();
+      const std::string expected = kind == "large" ? n + std::string(200000, '.') : n;
+      wrong += kind == "crash" ? code_in(answer) != "script-killed" : answer.status != 200 || answer.body != expected;
+    }
+  };
+  std::vector<std::thread> clients;
+  for (unsigned i = 0; i < 12; ++i) clients.emplace_back(client, i);
+  for (std::thread& one : clients) one.join();
+  CHECK(wrong == 0);
+  CHECK(server.stop() == 0);
+}
+
 TEST_CASE("reloads that replace the processes lose no request") {
   TempFolder folder;
   folder.write("pages/a.php", "<?php echo ini_get('precision');");
