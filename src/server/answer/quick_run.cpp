@@ -52,8 +52,8 @@ std::shared_ptr<const CachedScript::Asked> asked_of(Turn& turn, const CachedScri
     return last;
   if (read_target(turn)) return nullptr;
   const auto request = script_request(turn, turn.request(), script.found, script.runner, 0);
-  auto asked = std::make_shared<const CachedScript::Asked>(std::string(head), ends.client_address, ends.server_address,
-                                                           ends.server_port, run::known_request(request));
+  auto asked = std::make_shared<CachedScript::Asked>();
+  *asked = {std::string(head), ends.client_address, ends.server_address, ends.server_port, run::known_request(request)};
   if (head.size() <= CachedScript::kMostHead) script.asked = asked;
   return asked;
 }
