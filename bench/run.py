@@ -283,18 +283,32 @@ class Bench:
         words = [os.path.join(self.arguments.build, "uporterd"), "--settings", settings]
         return Subject("product", words, port, dict(os.environ, HOME=home, XDG_STATE_HOME=home, XDG_RUNTIME_DIR=""))
 
-    def fastcgi_floor(self, processes, script, body=0, seconds=1):
-        """Requests a second of a bare loop over FastCGI, and the middle of their times in seconds."""
-        program = os.path.join(self.arguments.build, "floors", "fastcgi_loop")
+    def php_floor(self, program, arguments, script):
+        """The words of a floor whose processes run a page, and its environment."""
         told = [word for directive in ("opcache.validate_timestamps=1", "opcache.revalidate_freq=0",
                                        "user_ini.cache_ttl=-1", "realpath_cache_size=0",
                                        "post_max_size=64M") for word in ("-d", directive)]
         environment = dict(self.environment_of("/page.php"), PHP_FCGI_MAX_REQUESTS="0")
         for name in ("SCRIPT_FILENAME", "REQUEST_METHOD", "CONTENT_LENGTH", "CONTENT_TYPE"):
             environment.pop(name, None)
-        out = subprocess.run([program, str(processes), str(seconds), str(body), os.path.join(self.folder, script),
-                              "/usr/bin/php-cgi", *told], capture_output=True, text=True, check=True, env=environment).stdout
+        words = [os.path.join(self.arguments.build, "floors", program), *map(str, arguments),
+                 os.path.join(self.folder, script), "/usr/bin/php-cgi", *told]
+        return words, environment
+
+    def fastcgi_floor(self, processes, script, body=0, seconds=1):
+        """Requests a second of a bare loop over FastCGI, and the middle of their times in seconds."""
+        words, environment = self.php_floor("fastcgi_loop", [processes, seconds, body], script)
+        out = subprocess.run(words, capture_output=True, text=True, check=True, env=environment).stdout
         return [float(word) for word in out.split()]
+
+    def kept_behind_http(self):
+        """What is left of that where a client, HTTP and the processes share the machine."""
+        for processes in (1, 2):
+            title = f"kept PHP, small page, {processes} process{'es' if processes > 1 else ''}, a bare loop with HTTP"
+            port = free_port()
+            words, environment = self.php_floor("fastcgi_front", [port, processes], "page.php")
+            self.compare(title, "", [Subject("floor", words, port, environment), self.php_server(f"processes = {processes}")],
+                         "/page.php")
 
     def kept(self):
         """PHP pages from processes that are kept, against a bare FastCGI loop on as many, and against fresh processes."""
@@ -344,6 +358,7 @@ class Bench:
                               "–", f"{statistics.median(server.costs):,.0f}"])
             print(" | ".join(self.rows[-1]), flush=True)
             server.stop()
+        self.kept_behind_http()
         fresh = self.php_server("kept = false")
         for what, script, goal in (("small page, 2 processes", "page.php", 100), ("300 included files, 1 process", "application.php", 10)):
             fresh.load("/" + script, 2, 2)
