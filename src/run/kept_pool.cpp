@@ -282,9 +282,11 @@ std::shared_ptr<KeptTurn> KeptShare::line_up(std::size_t queue, KeptTurn::Reques
 }
 
 void KeptShare::send_ahead(KeptProcess& process) {
+  if (!process.may_have_ahead() || pool_->waiting_count_ == 0) return;
   // Replaced it is between two runs, with nothing in its way.
   const std::uint64_t runs = process.runs + (process.has_begun() ? 1 : 0);
-  if (!process.may_have_ahead() || pool_->waiting_count_ == 0 || runs + 1 >= last_run() || is_worn_out(process)) return;
+  const bool is_out_of_date = process.generation != pool_->files_.known_generation();
+  if (is_out_of_date || runs + 1 >= last_run() || is_worn_out(process)) return;
   {
     const std::lock_guard lock(pool_->mutex_);
     if (pool_->waiting_count_ == 0 || &next_share(&process) != this) return;

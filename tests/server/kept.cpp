@@ -254,6 +254,30 @@ TEST_CASE("an edit is seen by the next request, of whatever the page is made of"
   CHECK(server.stop() == 0);
 }
 
+TEST_CASE("what PHP was started from is seen by the next request, however many wait for a process") {
+  TempFolder folder;
+  folder.write("pages/a.php", "<?php echo ini_get('precision');");
+  folder.write("ini/tide.ini", "precision = 5\n");
+  SettledServer server(
+      folder, kept_site("processes = 1\nenvironment = { PHP_INI_SCAN_DIR = \":" + folder.path() + "/ini\" }\n"));
+  CHECK(get(server.port(), "/a.php").body == "5");
+  // What it reads at its start is asked of it then.
+  pause_ms(500);
+  Program load({"wrk", "-t1", "-c8", "-d4s", "http://localhost:" + std::to_string(server.port()) + "/a.php"});
+  Connection connection(server.port());
+  for (int precision = 6; precision < 16; ++precision) {
+    folder.write("ini/tide.ini", "precision = " + std::to_string(precision) + "\n");
+    connection.send("GET /a.php HTTP/1.1\r\nHost: localhost\r\n\r\n");
+    CHECK(connection.receive().body == std::to_string(precision));
+    pause_ms(200);
+  }
+  const std::string result = load.output();
+  CAPTURE(result);
+  CHECK(!has(result, "Non-2xx"));
+  CHECK(!has(result, "Socket errors"));
+  CHECK(server.stop() == 0);
+}
+
 TEST_CASE("processes are begun when they are needed, replaced after their runs, and ended when they are not") {
   TempFolder folder;
   folder.write("pages/pid.php", kPid);
