@@ -21,7 +21,6 @@
 
 #include "core/fastcgi/records.hpp"
 #include "core/findings/finding.hpp"
-#include "core/script/environment.hpp"
 #include "run/error_text.hpp"
 #include "run/run.hpp"
 

@@ -119,10 +119,10 @@ class KeptProcess {
   bool can_take_back_ = false;     ///< What was sent to it, and not read.
   std::string ahead_;              ///< What was sent ahead.
   bool is_php_ = false;
-  std::uint16_t last_request_ = 0;
-  std::uint16_t begun_ = 0;
-  files::Descriptor listener_;  ///< The socket's place in the file system, to connect to.
-  files::Descriptor socket_;    ///< Until there is a first connection, so that one can be made in any case.
+  std::uint16_t last_request_ = 0;  ///< The number of the last one on its connection.
+  std::uint16_t begun_ = 0;         ///< Of the one that it has come to without being lent for it; 0: there is none.
+  files::Descriptor listener_;      ///< The socket's place in the file system, to connect to.
+  files::Descriptor socket_;        ///< Until there is a first connection, so that one can be made in any case.
   files::Descriptor error_;
   std::optional<asio::posix::stream_descriptor> connection_;
   std::optional<asio::posix::stream_descriptor> end_watch_;

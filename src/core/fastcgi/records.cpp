@@ -41,12 +41,14 @@ void append_header(std::string& out, const Header& header) {
   out.append(bytes.data(), bytes.size());
 }
 
+/// Writes a pair with its lengths; where it ends.
 char* write_pair(char* out, std::string_view name, std::string_view value) {
   out = write_length(write_length(out, name.size()), value.size());
   out = std::copy(name.begin(), name.end(), out);
   return std::copy(value.begin(), value.end(), out);
 }
 
+/// Appends the record that begins a request, of which address() tells the rest.
 void append_begin(std::string& out) {
   append_header(out, {RecordType::begin_request, 0, kBodySize});
   out += {'\0', kResponder, '\0', '\0', '\0', '\0', '\0', '\0'};
