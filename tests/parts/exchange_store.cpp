@@ -64,6 +64,46 @@ TEST_CASE("whatever is kept, the store stays within its bound, and the last of a
   CHECK(page.lost == 0);
 }
 
+TEST_CASE("what is long is kept as it went, both ways, in memory that others had before") {
+  Filled filled({true, 4 * 1024 * 1024, 300'000});
+  struct Row {
+    std::size_t request;
+    std::size_t answer;
+  };
+  // Around the size from which on it is long, and the one beyond which nothing is kept.
+  const std::vector<Row> rows = {{10, 65'000},       {10, 65'536},      {80'000, 10},
+                                 {300'000, 300'000}, {66'000, 300'001}, {300'500, 90'000}};
+  const std::string request_head = "POST /fares HTTP/1.1\r\n\r\n";
+  const std::string answer_head = "HTTP/1.1 200 OK\r\n\r\n";
+  for (int round = 0; round < 30; ++round) {
+    const Row& row = rows[static_cast<std::size_t>(round) % rows.size()];
+    const std::string request(row.request, static_cast<char>('a' + round % 26));
+    const std::string answer(row.answer, static_cast<char>('A' + round % 26));
+    auto recording = filled.shelf.begin(filled.exchange("/fares"), {&filled.ends, {}});
+    const std::uint64_t number = recording->number();
+    recording->received(request_head);
+    recording->sent(answer_head);
+    for (std::size_t at = 0; at < std::max(request.size(), answer.size()); at += 30'000) {
+      if (at < request.size()) recording->received(std::string_view(request).substr(at, 30'000));
+      if (at < answer.size()) recording->sent(std::string_view(answer).substr(at, 30'000));
+    }
+    const auto check = [&] {
+      CAPTURE(round);
+      const auto found = filled.store.find(number);
+      REQUIRE(found.has_value());
+      CHECK(found->request.bytes == request_head + request.substr(0, 300'000));
+      CHECK(found->answer.bytes == answer_head + answer.substr(0, 300'000));
+      CHECK(found->request.length == request_head.size() + request.size());
+      CHECK(found->answer.length == answer_head.size() + answer.size());
+    };
+    check();
+    recording.reset();
+    check();
+    CHECK(filled.store.bytes() <= 4 * 1024 * 1024);
+  }
+  CHECK_FALSE(filled.store.find(1).has_value());
+}
+
 TEST_CASE("many in progress at once share the room") {
   constexpr std::uint64_t kMemory = 2 * 1024 * 1024;
   Filled filled({true, kMemory, 1024 * 1024});

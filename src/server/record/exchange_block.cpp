@@ -108,7 +108,7 @@ void take_ends(Recorded& out, const Ends& ends) {
 }
 
 std::size_t ExchangeBlock::Detail::size() const {
-  std::size_t size = sizeof *this + bytes_of(facts);
+  std::size_t size = sizeof *this + bytes_of(facts) + request.memory() + answer.memory();
   for (const exchange::FileSlice& slice : slices) size += sizeof slice + slice.file.capacity();
   return size;
 }
@@ -206,8 +206,11 @@ Recorded ExchangeBlock::recorded(std::size_t index, RecordedWith with) const {
       out.trail = {"The answer lay ready in memory since an earlier request, and the file had not changed."};
   }
   if (with == RecordedWith::heads) return out;
-  out.request.bytes = request;
-  out.answer.bytes = answer;
+  const auto long_or = [&kept](LongBytes Detail::*of_detail, std::string_view in_block) {
+    return kept.detail == nullptr || (kept.detail->*of_detail).is_empty() ? in_block : (kept.detail->*of_detail).view();
+  };
+  out.request.bytes = long_or(&Detail::request, request);
+  out.answer.bytes = long_or(&Detail::answer, answer);
   return out;
 }
 
@@ -218,12 +221,17 @@ ExchangeBlock::ExchangeBlock(std::size_t size) : size_(size) {
 }
 
 ExchangeBlock::~ExchangeBlock() {
-  clear();
+  clear(nullptr);
   ::munmap(memory_, size_);
 }
 
-void ExchangeBlock::clear() {
-  for (std::size_t i = 0; detail_bytes_ > 0 && i < count_; ++i) delete at(i).detail;
+void ExchangeBlock::clear(const std::function<void(LongBytes)>& keep) {
+  for (std::size_t i = 0; detail_bytes_ > 0 && i < count_; ++i) {
+    const std::unique_ptr<Detail> detail(at(i).detail);
+    if (!detail || !keep) continue;
+    for (LongBytes* const bytes : {&detail->request, &detail->answer})
+      if (!bytes->is_empty()) keep(std::move(*bytes));
+  }
   used_ = count_ = detail_bytes_ = 0;
   last_ = 0;
 }

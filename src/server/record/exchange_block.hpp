@@ -5,6 +5,7 @@
 #include <chrono>
 #include <cstddef>
 #include <cstdint>
+#include <functional>
 #include <memory>
 #include <string_view>
 #include <vector>
@@ -12,6 +13,7 @@
 #include "core/exchange/recorded.hpp"
 #include "server/connection/transport.hpp"
 #include "server/record/exchange.hpp"
+#include "server/record/long_bytes.hpp"
 
 namespace porter::server {
 
@@ -43,6 +45,9 @@ class ExchangeBlock {
     Exchange facts;
     std::vector<exchange::FileSlice> slices;
     std::chrono::nanoseconds first_byte{0};
+    // What is too long to be copied into a block; empty: it lies there.
+    LongBytes request;
+    LongBytes answer;
 
     std::size_t size() const;
   };
@@ -59,6 +64,8 @@ class ExchangeBlock {
     std::size_t answer = 0;  ///< Bytes that are kept of it.
     /// All is told by the bytes and by what put() is given: a file, mostly one that lay ready.
     bool is_plain = false;
+    /// Some of its bytes are in the detail, which makes it too large for a block with others.
+    bool is_long = false;
 
     /// Bytes of text that it needs.
     std::size_t size() const;
@@ -86,8 +93,8 @@ class ExchangeBlock {
   std::uint64_t last() const { return last_; }
   /// Bytes of a block that holds one exchange alone.
   static std::size_t size_for(const Entry& entry);
-  /// Makes it empty again.
-  void clear();
+  /// Makes it empty again. Gives `keep` long bytes that went, whose memory may be of use.
+  void clear(const std::function<void(LongBytes)>& keep);
 
  private:
   Kept* add(std::size_t bytes);

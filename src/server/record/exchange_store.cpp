@@ -17,6 +17,7 @@ using Clock = std::chrono::steady_clock;
 constexpr std::size_t kUsualBlock = 256 * 1024;
 constexpr std::size_t kLeastBlock = 16 * 1024;
 constexpr std::size_t kMostSpare = 2;
+constexpr std::size_t kMostSpareBytes = 2 * 1024 * 1024;
 /// From when on an exchange in progress is told of: most are over by then.
 constexpr std::chrono::milliseconds kShownAfter{200};
 
@@ -99,6 +100,12 @@ std::unique_ptr<Recording> Shelf::begin(const Exchange& exchange, const Recorded
   }
 }
 
+ExchangeStore::ExchangeStore() {
+  // What is given back to them is given back whether there is memory or not.
+  spare_.reserve(kMostSpare);
+  spare_bytes_.reserve(kMostSpare);
+}
+
 ExchangeStore::~ExchangeStore() {
   shelves_.clear();
   sealed_.clear();
@@ -135,8 +142,13 @@ bool ExchangeStore::is_crowded() const {
 std::shared_ptr<ExchangeBlock> ExchangeStore::empty_block(std::size_t size) {
   // Memory that was used before is at hand; what is new has to be made by the system, page by page.
   const auto give_back = [this](ExchangeBlock* block) {
-    block->clear();
     std::unique_ptr<ExchangeBlock> own(block);
+    block->clear([this](LongBytes bytes) {
+      bytes.clear();
+      const std::lock_guard lock(mutex_);
+      if (!is_ending_ && bytes.memory() <= kMostSpareBytes && spare_bytes_.size() < kMostSpare)
+        spare_bytes_.push_back(std::move(bytes));
+    });
     const std::lock_guard lock(mutex_);
     if (!is_ending_ && own->size() == block_size() && spare_.size() < kMostSpare) spare_.push_back(std::move(own));
   };
@@ -151,6 +163,16 @@ std::shared_ptr<ExchangeBlock> ExchangeStore::empty_block(std::size_t size) {
   if (!block) block = std::make_unique<ExchangeBlock>(size);
   count(static_cast<std::ptrdiff_t>(size));
   return {block.release(), give_back};
+}
+
+LongBytes ExchangeStore::no_bytes() {
+  LongBytes bytes;
+  const std::lock_guard lock(mutex_);
+  if (!spare_bytes_.empty()) {
+    bytes = std::move(spare_bytes_.back());
+    spare_bytes_.pop_back();
+  }
+  return bytes;
 }
 
 void ExchangeStore::add_sealed(std::shared_ptr<ExchangeBlock> block) {

@@ -69,7 +69,7 @@ class ExchangeStore {
  public:
   using Bounds = ExchangeKeeping;
 
-  ExchangeStore() = default;
+  ExchangeStore();
   ~ExchangeStore();
   ExchangeStore(const ExchangeStore&) = delete;
   ExchangeStore& operator=(const ExchangeStore&) = delete;
@@ -137,6 +137,8 @@ class ExchangeStore {
   std::uint64_t take_number() { return next_.fetch_add(1, std::memory_order_relaxed); }
   std::uint64_t repeated_by(std::uint16_t client_port, std::uint64_t number);
   std::shared_ptr<ExchangeBlock> empty_block(std::size_t size);
+  /// None, with memory that was used before, if there is some.
+  LongBytes no_bytes();
   void add_sealed(std::shared_ptr<ExchangeBlock> block);
   void count(std::ptrdiff_t bytes);
   /// Lets the oldest go until there is room.
@@ -162,6 +164,7 @@ class ExchangeStore {
   std::vector<std::unique_ptr<Shelf>> shelves_;  // Guarded by mutex_, as are those below.
   std::deque<std::shared_ptr<ExchangeBlock>> sealed_;
   std::vector<std::unique_ptr<ExchangeBlock>> spare_;
+  std::vector<LongBytes> spare_bytes_;
   struct Expected {
     std::uint64_t repeats = 0;
     std::uint64_t number = 0;
@@ -181,7 +184,7 @@ void Shelf::put(const ExchangeBlock::Entry& entry, const PutIn& put_in) {
     return true;
   };
   // A large one has a block of its own.
-  if (const std::size_t alone = ExchangeBlock::size_for(entry); alone > usual / 4) {
+  if (const std::size_t alone = ExchangeBlock::size_for(entry); entry.is_long || alone > usual / 4) {
     auto own = store_.empty_block(alone);
     {
       const std::lock_guard lock(mutex_);

@@ -19,6 +19,8 @@ using Clock = std::chrono::steady_clock;
 constexpr std::string_view kHeadEnd = "\r\n\r\n";
 /// A head that has no end is kept so far.
 constexpr std::size_t kMostHead = 64 * 1024;
+/// What is kept of one direction is long from here on.
+constexpr std::size_t kLong = 64 * 1024;
 
 }  // namespace
 
@@ -49,7 +51,9 @@ Recording::~Recording() {
     detail->first_byte = first_byte_;
     const exchange::Wire& request = request_.wire;
     const exchange::Wire& answer = answer_.wire;
+    for (LongBytes* const bytes : {&request_.long_bytes, &answer_.long_bytes}) bytes->shrink();
     ExchangeBlock::Entry entry;
+    entry.is_long = !request_.long_bytes.is_empty() || !answer_.long_bytes.is_empty();
     entry.number = number_;
     entry.repeats = repeats_;
     entry.ends = {&ends_, head_wait_};
@@ -61,11 +65,15 @@ Recording::~Recording() {
     shelf_.put(entry, [&](ExchangeBlock& block) {
       detail->facts = std::move(facts_);
       detail->slices = std::move(answer_.wire.slices);
+      detail->request = std::move(request_.long_bytes);
+      detail->answer = std::move(answer_.long_bytes);
       const Exchange& facts = detail->facts;
       char* const text = block.put(entry, facts, detail);
       if (text == nullptr) {
         facts_ = std::move(detail->facts);
         answer_.wire.slices = std::move(detail->slices);
+        request_.long_bytes = std::move(detail->request);
+        answer_.long_bytes = std::move(detail->answer);
         return false;
       }
       std::copy(answer.bytes.begin(), answer.bytes.end(), text);
@@ -121,8 +129,17 @@ void Recording::append_body(Side& side, std::string_view bytes) {
   const bool is_crowded = shelf_.store_.is_crowded();
   side.is_full = is_crowded || bytes.size() > room;
   bytes = bytes.substr(0, is_crowded ? 0 : static_cast<std::size_t>(std::min<std::uint64_t>(room, bytes.size())));
-  side.wire.bytes += bytes;
   side.body += bytes.size();
+  if (side.long_bytes.is_empty() && side.wire.bytes.size() + bytes.size() <= kLong) {
+    side.wire.bytes += bytes;
+    return;
+  }
+  if (side.long_bytes.is_empty()) {
+    side.long_bytes = shelf_.store_.no_bytes();
+    side.long_bytes.append(side.wire.bytes);
+    side.wire.bytes = {};
+  }
+  side.long_bytes.append(bytes);
 }
 
 void Recording::keep(const FilePart& part, std::uint64_t sent) {
@@ -132,19 +149,20 @@ void Recording::keep(const FilePart& part, std::uint64_t sent) {
   // What goes on where the last ended is still the same part.
   if (!wire.slices.empty()) {
     exchange::FileSlice& last = wire.slices.back();
-    if (last.at == wire.bytes.size() && last.offset + last.length == part.offset) {
+    if (last.at == answer_.kept().size() && last.offset + last.length == part.offset) {
       last.length += sent;
       return;
     }
   }
   exchange::FileSlice slice = slice_of(part, sent);
-  slice.at = wire.bytes.size();
+  slice.at = answer_.kept().size();
   wire.slices.push_back(std::move(slice));
 }
 
 void Recording::count() {
   const std::size_t now = sizeof *this + bytes_of(facts_) + request_.wire.bytes.capacity() +
-                          answer_.wire.bytes.capacity() + answer_.wire.slices.size() * sizeof(exchange::FileSlice);
+                          request_.long_bytes.memory() + answer_.wire.bytes.capacity() + answer_.long_bytes.memory() +
+                          answer_.wire.slices.size() * sizeof(exchange::FileSlice);
   const auto more = static_cast<std::ptrdiff_t>(now) - static_cast<std::ptrdiff_t>(counted_);
   counted_ = now;
   shelf_.store_.open_bytes_.fetch_add(static_cast<std::size_t>(more), std::memory_order_relaxed);
@@ -215,8 +233,8 @@ Recorded Recording::recorded(RecordedWith with) const {
   out.answer.length = answer_.wire.length;
   out.answer.slices = answer_.wire.slices;
   if (with == RecordedWith::heads) return out;
-  out.request.bytes = request_.wire.bytes;
-  out.answer.bytes = answer_.wire.bytes;
+  out.request.bytes = request_.kept();
+  out.answer.bytes = answer_.kept();
   return out;
 }
 

@@ -37,10 +37,13 @@ class Recording : public Tap {
   /// Bytes of one direction.
   struct Side {
     exchange::Wire wire;
+    LongBytes long_bytes;       ///< What is kept, once that is much; until then it stands in `wire`.
     std::uint64_t body = 0;     ///< Bytes behind the head.
     bool has_head = false;      ///< Its head is whole.
     bool is_full = false;       ///< Nothing more of it is kept.
     std::size_t head_from = 0;  ///< Where the last head begins: there may be interim ones before it.
+
+    std::string_view kept() const { return long_bytes.is_empty() ? std::string_view(wire.bytes) : long_bytes.view(); }
   };
   void keep(Side& side, std::string_view bytes);
   void append_body(Side& side, std::string_view bytes);
