@@ -31,6 +31,16 @@ constexpr std::chrono::milliseconds kEndAfterStop{100};
 constexpr std::chrono::milliseconds kEndAfterCut{100};
 constexpr std::chrono::seconds kOrphansOfKept{1};
 
+/// Has a socket of this machine hold more of a large body: its reader is not to wait until others have had their turn
+/// on the processor. As much as the system allows.
+void widen(int socket) {
+  constexpr int kRoom = 1024 * 1024;
+  int domain = 0;
+  socklen_t length = sizeof domain;
+  if (::getsockopt(socket, SOL_SOCKET, SO_DOMAIN, &domain, &length) == 0 && domain == AF_UNIX)
+    ::setsockopt(socket, SOL_SOCKET, SO_SNDBUF, &kRoom, sizeof kRoom);
+}
+
 /// What a program says of its refusal.
 std::string_view reason_of(fastcgi::AnswerReader::End::Protocol protocol) {
   using Protocol = fastcgi::AnswerReader::End::Protocol;
@@ -208,6 +218,20 @@ asio::awaitable<bool> FastCgiRun::send(Pieces pieces) {
   co_return true;
 }
 
+asio::awaitable<bool> FastCgiRun::send(Passage& passage, std::size_t size) {
+  const auto self = shared_from_this();
+  const auto peer = peer_;
+  while (size > 0) {
+    if (!is_connected() || input_ == Input::broken) co_return false;
+    const ssize_t given = passage.give(peer->connection().native_handle(), size);
+    const int error = given < 0 ? errno : 0;
+    if (error != 0 && error != EAGAIN) co_return false;
+    size -= static_cast<std::size_t>(std::max<ssize_t>(given, 0));
+    if (error == EAGAIN) co_await peer->connection().async_wait(asio::posix::stream_descriptor::wait_write, kAwait);
+  }
+  co_return true;
+}
+
 asio::awaitable<bool> FastCgiRun::flush() {
   const auto self = shared_from_this();
   is_writing_ = true;
@@ -247,6 +271,25 @@ asio::awaitable<bool> FastCgiRun::write(std::string_view data) {
     }
     is_writing_ = true;
     is_sent = co_await send(pieces);
+    is_writing_ = false;
+  }
+  if (!is_sent) input_ = Input::broken;
+  co_return is_sent;
+}
+
+asio::awaitable<bool> FastCgiRun::write(Passage& passage) {
+  const auto self = shared_from_this();
+  if (!is_connected() || input_ != Input::open) co_return false;
+  bool is_sent = true;
+  if (!unsent().empty()) is_sent = co_await flush();
+  if (is_sent && is_connected() && !std::exchange(is_wide_, true)) widen(peer_->connection().native_handle());
+  while (is_sent && passage.size() > 0) {
+    const std::size_t size = std::min(passage.size(), kPieceOfInput);
+    const auto header = fastcgi::Header{fastcgi::RecordType::input, request_, static_cast<std::uint16_t>(size)}.bytes();
+    const Pieces pieces{std::string_view(header.data(), header.size())};
+    is_writing_ = true;
+    is_sent = co_await send(pieces);
+    if (is_sent) is_sent = co_await send(passage, size);
     is_writing_ = false;
   }
   if (!is_sent) input_ = Input::broken;

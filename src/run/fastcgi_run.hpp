@@ -128,6 +128,7 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   asio::awaitable<std::optional<std::size_t>> read_by(std::span<char> buffer, Clock::time_point time) override;
   asio::awaitable<std::string_view> read_piece(std::span<char> space) override;
   asio::awaitable<bool> write(std::string_view data) override;
+  asio::awaitable<bool> write(Passage& passage) override;
   void close_input() override;
   /// Lets it come to its end for a moment, and ends what answers then.
   void stop() override;
@@ -152,6 +153,8 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   /// Sends all of them, one behind the other. False: nobody takes it any more.
   using Pieces = std::array<std::string_view, 4>;
   asio::awaitable<bool> send(Pieces pieces);
+  /// Sends the next `size` bytes in `passage`.
+  asio::awaitable<bool> send(Passage& passage, std::size_t size);
   asio::awaitable<void> feed_file();
   /// Reads and drops, so that a run that is stopped can come to its end.
   asio::awaitable<void> drain();
@@ -211,6 +214,7 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   std::size_t sent_ = 0;  ///< Bytes of it.
   enum class Input { open, closed, broken } input_ = Input::open;
   bool is_writing_ = false;
+  bool is_wide_ = false;  ///< Its connection has room for much of the input.
   bool is_reading_ = false;
   bool has_output_ended_ = false;
   bool has_answered_ = false;     ///< Anything at all.

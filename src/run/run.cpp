@@ -307,6 +307,17 @@ asio::awaitable<bool> Run::write(std::string_view data) {
   co_return true;
 }
 
+asio::awaitable<bool> Run::write(Passage& passage) {
+  const auto self = shared_from_this();
+  while (passage.size() > 0) {
+    if (!input_.is_open() || has_ended()) co_return false;
+    const ssize_t given = passage.give(input_.native_handle(), passage.size());
+    if (given < 0 && errno != EAGAIN) co_return false;
+    if (given < 0) co_await input_.async_wait(asio::posix::stream_descriptor::wait_write, kAwait);
+  }
+  co_return true;
+}
+
 void Run::close_input() {
   boost::system::error_code ignored;
   input_.close(ignored);

@@ -16,6 +16,7 @@
 
 #include "core/findings/finding.hpp"
 #include "run/event.hpp"
+#include "run/passage.hpp"
 #include "run/process.hpp"
 
 namespace porter::run {
@@ -36,6 +37,8 @@ class ScriptSource {
   }
   /// Hands all of `data` to the script as input. False: it does not read any more.
   virtual asio::awaitable<bool> write(std::string_view data) = 0;
+  /// The same with all that is in `passage`.
+  virtual asio::awaitable<bool> write(Passage& passage) = 0;
   /// Shows the script the end of its input.
   virtual void close_input() = 0;
 

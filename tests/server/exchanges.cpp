@@ -237,17 +237,26 @@ TEST_CASE("bodies are kept up to their limit, files that changed are told of, an
   CHECK(has(kept.json(1),
             "\"bytes\":" + std::to_string(lines("POST /cgi-bin/echo", "Content-Length: 5000\r\n").size() + 5000)));
 
+  // So much passes without being looked at.
+  const std::string head = lines("POST /cgi-bin/echo", "Content-Length: 600000\r\n");
+  const std::string papers = numbered(600'000);
+  Connection connection(kept.port());
+  connection.send(head + papers);
+  CHECK(connection.receive().body == "ran " + papers);
+  CHECK(kept.part(2, "request") == head + papers.substr(0, 1024));
+  CHECK(has(kept.json(2), "\"bytes\":" + std::to_string(head.size() + papers.size())));
+
   kept.send(lines("GET /large.bin"));
   kept.folder().write("pages/large.bin", "short");
-  CHECK(has(kept.part(2, "answer"), "exchange-file-changed"));
+  CHECK(has(kept.part(3, "answer"), "exchange-file-changed"));
 
   const std::string body(900, 'b');
   for (int i = 0; i < 2000; ++i) kept.send(lines("GET /a.txt", "X-Body: " + body + "\r\n"));
   CHECK(has(kept.json(1), "exchange-gone"));
   CHECK(has(kept.json(5000), "exchange-unknown"));
-  CHECK(has(kept.json(2002), "\"number\":2002"));
+  CHECK(has(kept.json(2003), "\"number\":2003"));
   const std::string page = kept.ask("exchanges?most=3");
-  CHECK(has(page, "\"last\":2002"));
+  CHECK(has(page, "\"last\":2003"));
   CHECK_FALSE(has(page, "\"gone_up_to\":0"));
 }
 

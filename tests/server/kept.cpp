@@ -118,7 +118,10 @@ TEST_CASE("a page is the same from a kept process and from a fresh one") {
        "boat=gull&seats%5B%5D=3"},
       {"input", "<?php $in = file_get_contents('php://input'); echo strlen($in), md5($in);", "PUT", "",
        "Content-Type: a/b\r\n", std::string(300000, 'k')},
+      {"papers", "<?php $in = file_get_contents('php://input'); echo strlen($in), md5($in);", "PUT", "",
+       "Content-Type: a/b\r\n", numbered(3'000'000)},
       {"unread", "<?php echo 'not read';", "POST", "", "Content-Type: a/b\r\n", std::string(300000, 'k')},
+      {"unread-papers", "<?php echo 'not read';", "PUT", "", "Content-Type: a/b\r\n", numbered(3'000'000)},
       {"upload", "<?php $f = $_FILES['paper']; echo $f['name'], $f['size'], $f['error'], md5_file($f['tmp_name']);",
        "POST", "", "Content-Type: multipart/form-data; boundary=xx\r\n",
        "--xx\r\nContent-Disposition: form-data; name=\"paper\"; filename=\"a.txt\"\r\n\r\n" + std::string(100000, 'p') +

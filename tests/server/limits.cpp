@@ -45,10 +45,15 @@ TEST_CASE("slow clients are told, or closed without a word if they never asked")
   Connection silent(server.port());
   Connection body(server.port());
   body.send("POST /cgi-bin/x HTTP/1.1\r\nHost: localhost\r\nContent-Length: 10\r\n\r\nabc");
+  // Of so much what comes is passed on without being looked at.
+  Connection large(server.port());
+  large.send("POST /cgi-bin/x HTTP/1.1\r\nHost: localhost\r\nContent-Length: 9000000\r\n\r\n" + numbered(3'000'000));
   CHECK(half.receive().status == 408);
   CHECK(silent.is_closed());
   CHECK(body.receive().status == 408);
   CHECK(body.is_closed());
+  CHECK(large.receive().status == 408);
+  CHECK(large.is_closed());
   Connection kept(server.port());
   kept.send("GET / HTTP/1.1\r\nHost: localhost\r\n\r\n");
   CHECK(kept.receive().status == 200);

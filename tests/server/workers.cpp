@@ -141,7 +141,8 @@ TEST_CASE("a program in C that speaks FastCGI is kept") {
   server.program().signal(SIGTERM);
   const std::string log = server.program().output();
   CHECK(server.program().wait() == 0);
-  for (const std::string& said : {std::string("the gauge is stuck"), std::string("no tide table"), "kept tides_peer " + file})
+  for (const std::string& said :
+       {std::string("the gauge is stuck"), std::string("no tide table"), "kept tides_peer " + file})
     CHECK(has(log, said));
 }
 

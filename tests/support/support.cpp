@@ -351,6 +351,14 @@ long resident_kib(pid_t process) {
   return 0;
 }
 
+std::string numbered(std::size_t size) {
+  std::string out;
+  out.reserve(size + 20);
+  for (std::size_t i = 0; out.size() < size; ++i) out += std::to_string(i) + ' ';
+  out.resize(size);
+  return out;
+}
+
 void pause_ms(int milliseconds) { std::this_thread::sleep_for(std::chrono::milliseconds(milliseconds)); }
 
 }  // namespace porter::test

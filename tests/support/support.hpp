@@ -152,6 +152,9 @@ inline Answer get(std::uint16_t port, const std::string& target, const std::stri
 /// One request to the site that answers to `host`.
 Answer ask_host(std::uint16_t port, const std::string& host, const std::string& target);
 
+/// Text of `size` bytes, no two parts of which are alike.
+std::string numbered(std::size_t size);
+
 /// Tries `condition` until it holds or `time` is over; tells whether it held.
 template <typename Condition>
 bool eventually(Condition condition, std::chrono::milliseconds time = std::chrono::seconds(10));

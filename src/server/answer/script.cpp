@@ -83,10 +83,9 @@ asio::awaitable<Spooled> spool_body(BodyReader& body) {
   Spooled spooled;
   spooled.file = nameless_file(temporary_folder());
   if (!spooled.file.is_open()) spooled.error = errno;
-  std::string data;
+  std::string_view data;
   while (spooled.error == 0) {
-    data.clear();
-    spooled.result = co_await body.read(data);
+    spooled.result = co_await body.next(data);
     spooled.error = write_all(spooled.file.get(), data);
     spooled.length += data.size();
     if (spooled.result != BodyRead::data) break;
@@ -291,16 +290,25 @@ void ScriptAnswer::begin_feeding() {
 asio::awaitable<void> ScriptAnswer::feed() {
   const auto self = shared_from_this();
   if (input_has_to_be_fed()) {
-    std::string data;
-    for (;;) {
-      data.clear();
+    std::string_view data;
+    std::unique_ptr<run::Passage> passage;
+    for (bool is_taken = true; is_taken;) {
+      const bool passes = turn_.body().can_pass();
+      if (passes && !passage) passage = run::Passage::make();
       run_->pause_clock();
-      fed_ = co_await turn_.body().read(data);
+      if (passes && passage) {
+        fed_ = co_await turn_.body().pass(*passage);
+      } else {
+        fed_ = co_await turn_.body().next(data);
+      }
       run_->resume_clock();
       // A script need not read its input; it goes on all the same.
       if (fed_ != BodyRead::data) break;
-      const bool is_taken = co_await run_->source().write(data);
-      if (!is_taken) break;
+      if (passes && passage) {
+        is_taken = co_await run_->source().write(*passage);
+      } else {
+        is_taken = co_await run_->source().write(data);
+      }
     }
     if (turn_.is_reading_cancelled()) fed_ = BodyRead::data;
     // A part of a body must not pass for the whole: the script is stopped before it sees the end.

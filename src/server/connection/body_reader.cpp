@@ -9,6 +9,8 @@ namespace porter::server {
 namespace {
 
 constexpr std::size_t kBodyBuffer = 64 * 1024;
+/// From here on it is worth not to copy it.
+constexpr std::uint64_t kMuch = 256 * 1024;
 constexpr std::uint64_t kMostDrained = 1024 * 1024;
 
 }  // namespace
@@ -22,6 +24,14 @@ void BodyReader::begin(const http::RequestHead& head, const http::BodyFraming& f
 }
 
 asio::awaitable<BodyRead> BodyReader::read(std::string& out) {
+  std::string_view piece;
+  const BodyRead result = co_await next(piece);
+  out += piece;
+  co_return result;
+}
+
+asio::awaitable<BodyRead> BodyReader::next(std::string_view& piece) {
+  piece = {};
   if (is_done_) co_return BodyRead::end;
   if (continue_owed_ && input_.is_empty()) {
     continue_owed_ = false;
@@ -33,29 +43,45 @@ asio::awaitable<BodyRead> BodyReader::read(std::string& out) {
     transport_.set_receive_deadline(coarse_now() + bounds_.pause);
     const auto [error, got] = co_await transport_.receive(input_.space(kBodyBuffer));
     transport_.set_receive_deadline(Clock::time_point::max());
-    if (got == 0) co_return transport_.has_expired() ? BodyRead::too_slow : BodyRead::gone;
+    if (got == 0) co_return why_nothing_came();
     input_.add(got);
   }
   if (framing_.kind == http::BodyFraming::Kind::length) {
-    const std::string_view next = input_.unread();
-    const auto take = static_cast<std::size_t>(std::min<std::uint64_t>(next.size(), framing_.length - read_));
-    out.append(next.substr(0, take));
-    tell_tap(next.substr(0, take));
-    input_.consume(take);
-    read_ += take;
+    piece = input_.unread().substr(0, framing_.length - read_);
+    tell_tap(piece);
+    input_.consume(piece.size());
+    read_ += piece.size();
     is_done_ = read_ == framing_.length;
     co_return BodyRead::data;
   }
-  const std::size_t before = out.size();
-  const std::size_t used = chunks_.read(input_.unread(), out);
+  unchunked_.clear();
+  const std::size_t used = chunks_.read(input_.unread(), unchunked_);
   // What is wrong in them is worth seeing.
   const bool is_bad = chunks_.state() == http::ChunkReader::State::bad;
   tell_tap(is_bad ? input_.unread() : input_.unread().substr(0, used));
   input_.consume(used);
-  read_ += out.size() - before;
+  read_ += unchunked_.size();
+  piece = unchunked_;
   if (chunks_.state() == http::ChunkReader::State::bad) co_return BodyRead::malformed;
   if (read_ > bounds_.most) co_return BodyRead::too_large;
   is_done_ = chunks_.state() == http::ChunkReader::State::done;
+  co_return BodyRead::data;
+}
+
+bool BodyReader::can_pass() const {
+  const Tap* const tap = transport_.tap();
+  return framing_.kind == http::BodyFraming::Kind::length && framing_.length - read_ >= kMuch && input_.is_empty() &&
+         !continue_owed_ && (tap == nullptr || !tap->wants_received());
+}
+
+asio::awaitable<BodyRead> BodyReader::pass(run::Passage& passage) {
+  transport_.set_receive_deadline(coarse_now() + bounds_.pause);
+  const std::size_t got = co_await transport_.receive(passage, framing_.length - read_);
+  transport_.set_receive_deadline(Clock::time_point::max());
+  if (got == 0) co_return why_nothing_came();
+  if (Tap* const tap = transport_.tap()) tap->received(got);
+  read_ += got;
+  is_done_ = read_ == framing_.length;
   co_return BodyRead::data;
 }
 
@@ -70,13 +96,12 @@ bool BodyReader::is_left() const {
 asio::awaitable<bool> BodyReader::finish() {
   // A short rest is worth reading to keep the connection.
   if (continue_owed_ || (framing_.length > 0 && framing_.length - read_ > kMostDrained)) co_return is_done_;
-  std::string dropped;
+  std::string_view dropped;
   std::uint64_t drained = 0;
   while (!is_done_ && drained <= kMostDrained) {
-    dropped.clear();
-    const BodyRead piece = co_await read(dropped);
+    const BodyRead result = co_await next(dropped);
     drained += dropped.size();
-    if (piece != BodyRead::data && piece != BodyRead::end) break;
+    if (result != BodyRead::data && result != BodyRead::end) break;
   }
   co_return is_done_;
 }

@@ -6,6 +6,7 @@
 #include <chrono>
 #include <cstdint>
 #include <string>
+#include <string_view>
 
 #include "core/http/body.hpp"
 #include "core/http/head.hpp"
@@ -42,6 +43,12 @@ class BodyReader {
   /// The body that `head` announces, as `framing`, begins with what is unread.
   void begin(const http::RequestHead& head, const http::BodyFraming& framing, Bounds bounds);
 
+  /// Has `piece` be what comes next of the body, until there is read on from the connection.
+  asio::awaitable<BodyRead> next(std::string_view& piece);
+  /// True if much of it is still to come and nobody here wants to see that.
+  bool can_pass() const;
+  /// Takes what comes next of the body into `passage`, which is empty. Requires that it can.
+  asio::awaitable<BodyRead> pass(run::Passage& passage);
   /// Appends what comes next of the body to `out`.
   asio::awaitable<BodyRead> read(std::string& out);
   /// Once the request is answered: reads what nobody wanted, if it is short. False: it is not, and the connection has
@@ -56,6 +63,7 @@ class BodyReader {
 
  private:
   void tell_tap(std::string_view bytes) const;
+  BodyRead why_nothing_came() const { return transport_.has_expired() ? BodyRead::too_slow : BodyRead::gone; }
 
   Transport& transport_;
   InputBuffer& input_;
@@ -66,6 +74,7 @@ class BodyReader {
   bool is_done_ = true;
   bool continue_owed_ = false;
   http::ChunkReader chunks_;
+  std::string unchunked_;  ///< What was given last of a body in chunks.
 };
 
 }  // namespace porter::server

@@ -18,6 +18,8 @@
 #include <string>
 #include <string_view>
 
+#include "run/passage.hpp"
+
 namespace porter::server {
 
 namespace asio = boost::asio;
@@ -66,6 +68,9 @@ class Tap {
   virtual ~Tap() = default;
   /// Bytes that came, once it is known whose they are.
   virtual void received(std::string_view bytes) noexcept = 0;
+  /// False: of those only their number counts from now on.
+  virtual bool wants_received() const noexcept = 0;
+  virtual void received(std::uint64_t count) noexcept = 0;
   /// What has gone out of `before` since `left` is what is left of it.
   virtual void sent(const Outgoing& before, const Outgoing& left) noexcept = 0;
   virtual void sent(std::string_view bytes) noexcept = 0;
@@ -96,6 +101,8 @@ class Transport {
   auto receive(std::span<char> space) {
     return socket_.async_read_some(asio::buffer(space.data(), space.size()), asio::as_tuple(asio::deferred));
   }
+  /// Waits for bytes as receive() does, and takes at most `most` of them into `passage`, which is empty. Their number.
+  asio::awaitable<std::size_t> receive(run::Passage& passage, std::size_t most);
   /// From `time` on receive() does not wait any more; Clock::time_point::max(): it waits for ever.
   void set_receive_deadline(Clock::time_point time) { receive_deadline_ = time; }
   bool has_expired() const { return has_expired_; }
