@@ -70,7 +70,8 @@ void print_text(const machine::Rehearsed& result, const RehearseOptions& options
   if (result.end) {
     const std::string how = result.end->signal ? "ended by " + script::signal_name(*result.end->signal)
                                                : fmt::format("exit status {}", result.end->exit_status.value_or(0));
-    fmt::print("Run          {}, {} ms, {} at most\n", how, result.end->duration.count(),
+    const auto took = std::chrono::round<std::chrono::milliseconds>(result.end->duration);
+    fmt::print("Run          {}, {} ms, {} at most\n", how, took.count(),
                text::format_size(static_cast<std::uint64_t>(result.end->peak_memory_kib) * 1024));
   }
   for (const Finding& finding : result.findings)

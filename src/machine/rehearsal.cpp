@@ -269,8 +269,8 @@ nlohmann::json json_of(const Rehearsed& result, ShowEnvironment environment) {
     for (const std::string& variable : result.environment) out["environment"].push_back(text::to_utf8(variable));
   for (const std::string& path : result.redirected_to) out["redirected_to"].push_back(text::to_utf8(path));
   if (result.end) {
-    auto& run =
-        out["run"] = {{"milliseconds", result.end->duration.count()}, {"peak_memory_kib", result.end->peak_memory_kib}};
+    const auto took = std::chrono::round<std::chrono::milliseconds>(result.end->duration);
+    auto& run = out["run"] = {{"milliseconds", took.count()}, {"peak_memory_kib", result.end->peak_memory_kib}};
     if (result.end->exit_status) run["exit_status"] = *result.end->exit_status;
     if (result.end->signal) run["signal"] = *result.end->signal;
   }

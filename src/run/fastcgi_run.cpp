@@ -661,7 +661,7 @@ void FastCgiRun::over(FastCgiPeer::Left left) {
 
 void FastCgiRun::end_of_run() {
   error_text_.finish();
-  end_.duration = std::chrono::duration_cast<std::chrono::milliseconds>(Clock::now() - begun_);
+  end_.duration = std::chrono::duration_cast<std::chrono::microseconds>(Clock::now() - begun_);
   when_long_ = nullptr;
   note_long_ = nullptr;
   another_ = nullptr;

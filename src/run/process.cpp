@@ -243,7 +243,7 @@ bool Process::reap() {
   end.peak_memory_kib = usage.ru_maxrss;
   for (const timeval& time : {usage.ru_utime, usage.ru_stime})
     end.processor_time += std::chrono::seconds(time.tv_sec) + std::chrono::microseconds(time.tv_usec);
-  end.duration = std::chrono::duration_cast<std::chrono::milliseconds>(Clock::now() - begun_);
+  end.duration = std::chrono::duration_cast<std::chrono::microseconds>(Clock::now() - begun_);
   end_ = end;
   return true;
 }

@@ -67,7 +67,7 @@ void bury(pid_t id);
 struct ProcessEnd {
   std::optional<int> exit_status;  ///< It ended by itself.
   std::optional<int> signal;       ///< It was ended by one.
-  std::chrono::milliseconds duration{0};
+  std::chrono::microseconds duration{0};
   std::chrono::microseconds processor_time{0};
   long peak_memory_kib = 0;
 };

@@ -58,7 +58,7 @@ struct RunFacts {
   std::optional<Kept> kept;        ///< nullopt: a process of its own did.
   std::optional<int> exit_status;  ///< Once it has ended by itself.
   std::optional<int> signal;       ///< Once it has been ended by one.
-  std::chrono::milliseconds duration{0};
+  std::chrono::microseconds duration{0};
   std::chrono::microseconds processor_time{0};
   long peak_memory_kib = 0;
   std::chrono::nanoseconds turn_wait{0};       ///< For its turn among the scripts.
