@@ -71,7 +71,9 @@ KeptOrder kept_order(const Settings& settings, const Site& site, const script::I
   out.site = site.name;
   out.language = rule.language;
   out.processes = rule.keeping.processes > 0 ? rule.keeping.processes : runs_at_once(settings.limits);
-  out.runs_each = rule.keeping.runs_each;
+  constexpr std::size_t kUsualRuns = 1000;
+  out.runs_each = rule.keeping.runs_each.value_or(kUsualRuns);
+  out.may_last_longer = !rule.keeping.runs_each;
   out.idle_time = rule.keeping.idle_time;
   out.workers = rule.keeping.workers;
   if (!out.workers.empty()) return out;

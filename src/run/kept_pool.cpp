@@ -347,11 +347,10 @@ bool KeptShare::is_worn_out(KeptProcess& process) const {
 }
 
 std::uint64_t KeptShare::last_run() const {
-  // To start another takes as long as many short runs. Who asks for fewer than that wants just so many.
-  constexpr std::uint64_t kMany = 1000;
+  // To start another takes as long as many short runs. Who asks for a number wants just that.
   constexpr std::uint64_t kPutOff = 10;
-  const std::uint64_t each = pool_->order_.runs_each;
-  return each >= kMany && pool_->waiting_count_ > 0 ? kPutOff * each : each;
+  const KeptOrder& order = pool_->order_;
+  return order.may_last_longer && pool_->waiting_count_ > 0 ? kPutOff * order.runs_each : order.runs_each;
 }
 
 void KeptShare::give_back(std::unique_ptr<KeptProcess> process, FastCgiPeer::Left left) noexcept {

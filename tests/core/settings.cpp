@@ -71,7 +71,7 @@ std::string state_of(const Settings& settings) {
       out += std::to_string(static_cast<int>(interpreter.where)) + std::to_string(interpreter.limits.size()) + "\n";
       const script::Keeping& keeping = interpreter.keeping;
       add(interpreter.program + (interpreter.is_kept() ? " is kept " : " ") + std::to_string(keeping.processes) + " " +
-              std::to_string(keeping.runs_each) + " " + std::to_string(keeping.idle_time.count()),
+              std::to_string(keeping.runs_each.value_or(0)) + " " + std::to_string(keeping.idle_time.count()),
           keeping.workers);
       for (const auto& [name, value] : interpreter.directives) out += script::directive_line(name, value) + "\n";
     }

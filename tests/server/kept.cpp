@@ -9,6 +9,7 @@
 #include <catch2/catch.hpp>
 #include <filesystem>
 #include <fstream>
+#include <map>
 #include <set>
 #include <sstream>
 #include <thread>
@@ -404,6 +405,34 @@ TEST_CASE("ten thousand requests while processes are killed at random: no wrong 
   CHECK(get(server.port(), "/echo.php?n=1").status == 200);
   CHECK(eventually([&] { return open_descriptors(server.program().id()) <= descriptors + 12; }));
   CHECK(eventually([&] { return children_of(server.program().id()).size() <= 3; }));
+  CHECK(server.stop() == 0);
+}
+
+TEST_CASE("however many wait, a process does as many runs as the settings say") {
+  TempFolder folder;
+  folder.write("pages/pid.php", "<?php echo getmypid();");
+  SettledServer server(folder, kept_site("processes = 2\nruns-each = 1000\n"));
+  constexpr std::size_t kClients = 8;
+  std::vector<std::vector<std::string>> answers(kClients);
+  std::vector<std::thread> clients;
+  for (auto& own : answers)
+    clients.emplace_back([&] {
+      Connection connection(server.port());
+      for (int i = 0; i < 300; ++i) {
+        connection.send("GET /pid.php HTTP/1.1\r\nHost: localhost\r\n\r\n");
+        own.push_back(connection.receive().body);
+      }
+    });
+  for (std::thread& client : clients) client.join();
+  std::map<std::string, int> runs;
+  for (const auto& own : answers)
+    for (const std::string& pid : own) ++runs[pid];
+  for (const auto& [pid, count] : runs) {
+    CAPTURE(pid);
+    CHECK(std::stoi(pid) > 0);
+    CHECK(count <= 1000);
+  }
+  CHECK(runs.size() >= 3);
   CHECK(server.stop() == 0);
 }
 

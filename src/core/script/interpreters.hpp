@@ -17,7 +17,8 @@ namespace porter::script {
 struct Keeping {
   std::optional<bool> kept;             ///< nullopt: PHP's CGI program is, and whatever has workers.
   std::size_t processes = 0;            ///< At most so many work at once for one site; 0: as many as scripts may.
-  std::size_t runs_each = 1000;         ///< Another process takes its place after so many runs.
+  /// Another process takes its place after so many runs; nullopt: after 1,000, and later where requests wait.
+  std::optional<std::size_t> runs_each;
   std::chrono::seconds idle_time{300};  ///< One without work ends after that.
   /// Where others have started them, "unix:/PATH" or "HOST:PORT"; none: the server starts them.
   std::vector<std::string> workers{};
