@@ -188,6 +188,7 @@ void print_status(const Json& now) {
     const std::string version = interpreter["version"].get<std::string>();
     languages += (languages.empty() ? "" : ", ") + interpreter["language"].get<std::string>() +
                  (version.empty() ? "" : " " + version);
+    if (const std::string site = interpreter.value("site", ""); !site.empty()) languages += " for " + site;
   }
   fmt::print("  Languages    {}\n", languages.empty() ? "compiled programs" : languages + ", compiled programs");
   print_pools(now);

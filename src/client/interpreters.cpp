@@ -49,6 +49,7 @@ void print_table(const std::vector<machine::FoundInterpreter>& all) {
     } else if (!found.path.empty() && known.is_kept()) {
       program += ", kept";
     }
+    if (!found.site.empty()) program += ", for site " + found.site;
     fmt::print("{:<11}  {:<16}  {:<14}  {:<9}  {}\n", known.language, known.endings, where_text(known.where),
                found.version.empty() ? "–" : found.version, program);
   }
@@ -62,6 +63,7 @@ void print_json(const std::vector<machine::FoundInterpreter>& all) {
   nlohmann::json out = nlohmann::json::array();
   for (const machine::FoundInterpreter& found : all)
     out.push_back({{"language", found.interpreter.language},
+                   {"site", found.site},
                    {"endings", found.interpreter.endings},
                    {"program", found.interpreter.program},
                    {"path", found.path},

@@ -45,8 +45,14 @@ asio::awaitable<std::string> output_of(std::shared_ptr<run::Run> process) {
 asio::awaitable<std::vector<FoundInterpreter>> probe_interpreters(run::RunSet& runs, const Settings& settings,
                                                                   std::string search_path, VersionsKnown& known) {
   std::vector<FoundInterpreter> all;
-  for (const script::Interpreter& interpreter : settings.interpreters)
-    all.push_back({interpreter, files::find_program(interpreter.program, search_path), {}});
+  const auto add = [&](const script::Interpreter& interpreter, const std::string& site) {
+    all.push_back({interpreter, site, files::find_program(interpreter.program, search_path)});
+  };
+  for (const script::Interpreter& interpreter : settings.interpreters) add(interpreter, "");
+  for (const Site& site : settings.sites)
+    for (const script::Interpreter& own : site.own_languages)
+      if (std::find(settings.interpreters.begin(), settings.interpreters.end(), own) == settings.interpreters.end())
+        add(own, site.name);
   const auto executor = co_await asio::this_coro::executor;
   std::size_t asked = 0;
   run::Event done(executor);

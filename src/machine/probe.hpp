@@ -19,16 +19,17 @@ namespace asio = boost::asio;
 
 struct FoundInterpreter {
   script::Interpreter interpreter;
-  std::string path;     ///< Empty: it is not installed.
-  std::string version;  ///< Empty: it does not tell.
+  std::string site{};     ///< The only one that it is for; empty: it is for all that have none of their own.
+  std::string path{};     ///< Empty: it is not installed.
+  std::string version{};  ///< Empty: it does not tell.
 };
 
 /// What programs have said of their versions, and in which state they were then.
 using VersionsKnown = std::map<std::string, std::pair<struct stat, std::string>>;
 
-/// Looks for every interpreter of `settings` in `search_path` and asks those found for their versions, all at once.
-/// Takes two seconds at most; what has not answered by then has no version. Programs in `known` are asked again only if
-/// their file has changed.
+/// Looks for every interpreter of `settings`, and behind them for those that sites have of their own, in `search_path`
+/// and asks those found for their versions, all at once. Takes two seconds at most; what has not answered by then has
+/// no version. Programs in `known` are asked again only if their file has changed.
 asio::awaitable<std::vector<FoundInterpreter>> probe_interpreters(run::RunSet& runs, const Settings& settings,
                                                                   std::string search_path, VersionsKnown& known);
 

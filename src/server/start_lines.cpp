@@ -90,11 +90,12 @@ std::string text_of(const StartLines& start, Colour colour) {
   std::string runs;
   std::string missing;
   for (const machine::FoundInterpreter& found : start.interpreters) {
-    const std::string name(found.interpreter.language);
+    const std::string& name = found.interpreter.language;
+    const std::string whose = found.site.empty() ? "" : " for " + found.site;
     if (found.path.empty()) {
-      missing += (missing.empty() ? "" : ", ") + name;
+      missing += (missing.empty() ? "" : ", ") + name + whose;
     } else {
-      runs += (runs.empty() ? "" : ", ") + name + (found.version.empty() ? "" : " " + found.version);
+      runs += (runs.empty() ? "" : ", ") + name + (found.version.empty() ? "" : " " + found.version) + whose;
     }
   }
   fmt::format_to(into, "  Languages      {}\n", runs.empty() ? "compiled programs" : runs + ", compiled programs");

@@ -194,6 +194,19 @@ TEST_CASE("settings that may not be read are explained") {
   CHECK(check.wait() == 1);
 }
 
+TEST_CASE("a language that a site has in a way of its own is listed for that site") {
+  const Home home;
+  home.settings(home.usual() + "[site.gulls.interpreter.PHP]\nkept = false\n");
+  const std::string table = home.run({"interpreters"}).output;
+  CHECK(has(table, "/php-cgi, kept\n"));
+  CHECK(has(table, "/php-cgi, for site gulls\n"));
+  REQUIRE(home.run({"start"}).status == 0);
+  std::string status;
+  CHECK(eventually([&] { return has(status = home.run({"status"}).output, " for gulls, compiled programs"); }));
+  CAPTURE(status);
+  CHECK(has(home.run({"status", "--json"}).output, "\"site\": \"gulls\""));
+}
+
 TEST_CASE("stop lets what is running finish") {
   const Home home;
   REQUIRE(home.run({"start"}).status == 0);
@@ -367,7 +380,7 @@ TEST_CASE("the access log has the usual form, is opened anew on SIGHUP, and a fu
   home.settings(home.usual() + "[log]\naccess = \"access.log\"\nformat = \"json\"\n");
   CHECK(eventually([&] {
     get(home.port(), "/");
-    return has(content("access.log"), "\"site\":\"gulls\"");
+    return has(content("access.log"), "\"site\": \"gulls\"");
   }));
   home.settings(home.usual() + "[log]\naccess = \"/dev/full\"\n");
   CHECK(eventually([&] {

@@ -92,7 +92,7 @@ export function LanguagesView() {
   );
   const chosen = place.value.what;
   const all = value.value?.languages ?? [];
-  const isThere = all.some((one) => one.language === chosen && one.path);
+  const isThere = all.some((one) => one.language === chosen && one.path && !one.site);
   return (
     <Split
       label={`About ${chosen}`}
@@ -114,9 +114,13 @@ export function LanguagesView() {
           </thead>
           <tbody>
             {all.map((one) => (
-              <tr key={one.language} aria-current={one.language === chosen ? "true" : undefined}>
+              <tr
+                key={`${one.language}/${one.site}`}
+                aria-current={one.language === chosen && !one.site ? "true" : undefined}
+              >
                 <th scope="row">
-                  {one.path ? <a href={to("languages", one.language)}>{one.language}</a> : one.language}
+                  {one.path && !one.site ? <a href={to("languages", one.language)}>{one.language}</a> : one.language}
+                  {one.site && <span class="dimmed"> for {one.site}</span>}
                 </th>
                 <td>{one.version || (one.path ? "–" : "")}</td>
                 <td>{one.endings}</td>

@@ -56,6 +56,7 @@ asio::awaitable<Reply> Api::status(const Call&) {
   Json interpreters = Json::array();
   for (const machine::FoundInterpreter& found : server_.interpreters())
     interpreters.push_back({{"language", found.interpreter.language},
+                            {"site", text::to_utf8(found.site)},
                             {"path", found.path},
                             {"version", found.version},
                             {"kept", found.interpreter.is_kept()}});

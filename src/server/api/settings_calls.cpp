@@ -68,6 +68,7 @@ namespace {
 Json json_of(const machine::FoundInterpreter& found) {
   const script::Interpreter& known = found.interpreter;
   Json out = {{"language", known.language},
+              {"site", text::to_utf8(found.site)},
               {"endings", known.endings},
               {"anywhere", known.where == script::Interpreter::Where::anywhere},
               {"program", known.program},
