@@ -273,13 +273,13 @@ class Bench:
         print(" | ".join(self.rows[-1]), flush=True)
         server.stop()
 
-    def php_server(self, of_php):
-        """A server whose PHP has those settings, and no exchanges kept, as the floor keeps none either."""
+    def php_server(self, of_php, keep="false"):
+        """A server whose PHP has those settings, and mostly no exchanges kept, as the floor keeps none either."""
         port = free_port()
         home = tempfile.mkdtemp(prefix="porter-bench-")
         settings = os.path.join(home, "porter.toml")
         with open(settings, "w", encoding="utf-8") as file:
-            file.write(f'addresses = [{port}]\n[site.quay]\ndocument-root = "{self.folder}"\n[exchanges]\nkeep = false\n[interpreter.PHP]\n{of_php}\n')
+            file.write(f'addresses = [{port}]\n[site.quay]\ndocument-root = "{self.folder}"\n[exchanges]\nkeep = {keep}\n[interpreter.PHP]\n{of_php}\n')
         words = [os.path.join(self.arguments.build, "uporterd"), "--settings", settings]
         return Subject("product", words, port, dict(os.environ, HOME=home, XDG_STATE_HOME=home, XDG_RUNTIME_DIR=""))
 
@@ -303,12 +303,16 @@ class Bench:
 
     def kept_behind_http(self):
         """What is left of that where a client, HTTP and the processes share the machine."""
-        for processes in (1, 2):
-            title = f"kept PHP, small page, {processes} process{'es' if processes > 1 else ''}, a bare loop with HTTP"
+        rows = (("small page, 1 process", "page.php", 1, 64), ("small page, 2 processes", "page.php", 2, 64),
+                ("300 included files, 1 process", "application.php", 1, 1), ("1 MiB page, 1 process", "large.php", 1, 8))
+        for what, script, processes, connections in rows:
             port = free_port()
-            words, environment = self.php_floor("fastcgi_front", [port, processes], "page.php")
-            self.compare(title, "", [Subject("floor", words, port, environment), self.php_server(f"processes = {processes}")],
-                         "/page.php")
+            words, environment = self.php_floor("fastcgi_front", [port, processes], script)
+            self.compare(f"kept PHP, {what}, a bare loop with HTTP", "",
+                         [Subject("floor", words, port, environment), self.php_server(f"processes = {processes}")],
+                         "/" + script, connections)
+        self.compare("kept PHP, 1 MiB page, exchanges kept against not kept", "",
+                     [self.php_server("processes = 1"), self.php_server("processes = 1", "true")], "/large.php", 8)
 
     def kept(self):
         """PHP pages from processes that are kept, against a bare FastCGI loop on as many, and against fresh processes."""
@@ -349,9 +353,11 @@ class Bench:
             server.rates.clear()
             server.costs.clear()
             floors = []
+            # Of the few large ones in a second the last would not be counted.
+            seconds = self.arguments.seconds * (4 if body else 1)
             for _ in range(self.arguments.rounds):
-                floors.append(self.fastcgi_floor(processes, script, body)[0])
-                server.load("/" + script, self.arguments.seconds, connections, options=options)
+                floors.append(self.fastcgi_floor(processes, script, body, seconds)[0])
+                server.load("/" + script, seconds, connections, options=options)
             ratios = [b / a for a, b in zip(floors, server.rates)]
             rates[what] = statistics.median(server.rates)
             self.rows.append(["kept PHP, " + what, quartiles(floors, 0), quartiles(server.rates, 0), quartiles(ratios, 2), goal,

@@ -51,7 +51,8 @@ int main(int argc, char** argv) {
     turn.sent = 0;
   };
   const auto send_more = [&](Turn& turn) {
-    const ssize_t sent = send(turn.peer.connection, request.data() + turn.sent, request.size() - turn.sent, MSG_DONTWAIT);
+    const ssize_t sent =
+        send(turn.peer.connection, request.data() + turn.sent, request.size() - turn.sent, MSG_DONTWAIT);
     if (sent > 0) turn.sent += static_cast<std::size_t>(sent);
   };
   // True once the request's end has come.
