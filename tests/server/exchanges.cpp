@@ -1,6 +1,7 @@
 // What is kept of exchanges, held byte by byte against what a client sent and received.
 #include <sys/stat.h>
 
+#include <array>
 #include <catch2/catch.hpp>
 #include <filesystem>
 #include <thread>
@@ -20,6 +21,8 @@ class Kept {
       : folder_(), server_(filled(), settings_with(settings, limits) + sites) {}
 
   std::uint16_t port() const { return server_.port(); }
+  /// What its end comes to: a sanitizer that has found something makes that other than 0.
+  int stop() { return server_.stop(); }
   Program& program() { return server_.program(); }
   const TempFolder& folder() const { return folder_; }
 
@@ -258,6 +261,28 @@ TEST_CASE("bodies are kept up to their limit, files that changed are told of, an
   const std::string page = kept.ask("exchanges?most=3");
   CHECK(has(page, "\"last\":2003"));
   CHECK_FALSE(has(page, "\"gone_up_to\":0"));
+}
+
+TEST_CASE("long bodies are kept and let go of by all threads at once") {
+  Kept kept("[exchanges]\nmemory = \"2 MiB\"\n");
+  constexpr std::size_t kClients = 6;
+  constexpr int kEach = 30;
+  const std::string papers = numbered(200'000);
+  const std::string head = "POST /cgi-bin/echo HTTP/1.1\r\nHost: localhost\r\nContent-Length: 200000\r\n\r\n";
+  std::array<int, kClients> right{};
+  std::vector<std::thread> clients;
+  for (int& own : right)
+    clients.emplace_back([&] {
+      Connection connection(kept.port());
+      for (int i = 0; i < kEach; ++i) {
+        connection.send(head + papers);
+        own += connection.receive().body == "ran " + papers;
+      }
+    });
+  for (std::thread& client : clients) client.join();
+  for (const int own : right) CHECK(own == kEach);
+  CHECK(kept.part(kClients * kEach, "request") == head + papers);
+  CHECK(kept.stop() == 0);
 }
 
 TEST_CASE("a list is filtered, and a filter that means nothing is refused") {

@@ -145,8 +145,8 @@ std::shared_ptr<ExchangeBlock> ExchangeStore::empty_block(std::size_t size) {
     std::unique_ptr<ExchangeBlock> own(block);
     block->clear([this](LongBytes bytes) {
       bytes.clear();
-      const std::lock_guard lock(mutex_);
-      if (!is_ending_ && bytes.memory() <= kMostSpareBytes && spare_bytes_.size() < kMostSpare)
+      const std::lock_guard lock(bytes_mutex_);
+      if (bytes.memory() <= kMostSpareBytes && spare_bytes_.size() < kMostSpare)
         spare_bytes_.push_back(std::move(bytes));
     });
     const std::lock_guard lock(mutex_);
@@ -167,7 +167,7 @@ std::shared_ptr<ExchangeBlock> ExchangeStore::empty_block(std::size_t size) {
 
 LongBytes ExchangeStore::no_bytes() {
   LongBytes bytes;
-  const std::lock_guard lock(mutex_);
+  const std::lock_guard lock(bytes_mutex_);
   if (!spare_bytes_.empty()) {
     bytes = std::move(spare_bytes_.back());
     spare_bytes_.pop_back();

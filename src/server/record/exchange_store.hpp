@@ -164,7 +164,6 @@ class ExchangeStore {
   std::vector<std::unique_ptr<Shelf>> shelves_;  // Guarded by mutex_, as are those below.
   std::deque<std::shared_ptr<ExchangeBlock>> sealed_;
   std::vector<std::unique_ptr<ExchangeBlock>> spare_;
-  std::vector<LongBytes> spare_bytes_;
   struct Expected {
     std::uint64_t repeats = 0;
     std::uint64_t number = 0;
@@ -172,6 +171,10 @@ class ExchangeStore {
   std::map<std::uint16_t, Expected> expected_;
   std::shared_ptr<const Listener> listener_;
   bool is_ending_ = false;
+
+  // The last to be locked: bytes are asked for with a shelf's mutex held, and given back with that of the store.
+  std::mutex bytes_mutex_;
+  std::vector<LongBytes> spare_bytes_;  // Guarded by bytes_mutex_.
 };
 
 template <typename PutIn>
