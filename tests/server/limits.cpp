@@ -244,6 +244,8 @@ TEST_CASE("a script that does not read its input, or closes its output early, is
 TEST_CASE("an answer after which the rest of a body is not read says that the connection ends") {
   TempFolder folder;
   folder.write("a.txt", "x");
+  folder.write("cgi-bin/part", "#!/bin/sh\nhead -c 1000 >/dev/null; printf 'Content-Type: a/b\\n\\nenough'\n", 0755);
+  folder.write("cgi-bin/failing", "#!/bin/sh\nhead -c 1000 >/dev/null; exit 3\n", 0755);
   Server server(folder.path(), {"--limit", "body=100000000"});
   const std::string head = "POST /a.txt HTTP/1.1\r\nHost: localhost\r\n";
   for (const std::string more :
@@ -254,6 +256,16 @@ TEST_CASE("an answer after which the rest of a body is not read says that the co
     connection.send(head + more);
     const Answer answer = connection.receive();
     CHECK(answer.status == 405);
+    CHECK(answer.field("connection") == "close");
+    CHECK(connection.is_closed());
+  }
+  for (const std::string name : {"part", "failing"}) {
+    CAPTURE(name);
+    Connection connection(server.port());
+    connection.send("POST /cgi-bin/" + name + " HTTP/1.1\r\nHost: localhost\r\nContent-Length: 90000000\r\n\r\n" +
+                    std::string(100'000, 'g'));
+    const Answer answer = connection.receive();
+    CHECK(answer.status == (name == "part" ? 200 : 500));
     CHECK(answer.field("connection") == "close");
     CHECK(connection.is_closed());
   }

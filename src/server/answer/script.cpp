@@ -187,6 +187,8 @@ asio::awaitable<void> ScriptAnswer::answer() {
     co_await stop_feeding();
     co_await redirect_locally(redirect->location);
   } else if (auto* const page = std::get_if<run::ScriptRun::Page>(&verdict)) {
+    // Behind a script that has ended its input goes nowhere, and that is known before the head goes out.
+    if (page->is_whole) co_await stop_feeding();
     co_await send(*page);
     co_await stop_feeding();
     note_end();
@@ -335,6 +337,7 @@ asio::awaitable<void> ScriptAnswer::stop_feeding() {
   turn_.cancel_reading();
   co_await feeding_done_.wait();
   feeding_ = Feeding::over;
+  turn_.body().leave();
   turn_.resume_reading();
   if (fed_ == BodyRead::gone) turn_.writer().close_after();
 }

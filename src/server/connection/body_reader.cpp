@@ -18,6 +18,7 @@ constexpr std::uint64_t kMostDrained = 1024 * 1024;
 void BodyReader::begin(const http::RequestHead& head, const http::BodyFraming& framing, Bounds bounds) {
   framing_ = framing;
   bounds_ = bounds;
+  is_left_alone_ = false;
   is_done_ = framing.kind != http::BodyFraming::Kind::chunked && framing.length == 0;
   const auto expect = head.field("Expect");
   continue_owed_ = !is_done_ && expect && http::same_name(*expect, "100-continue") && head.minor_version == 1;
@@ -90,7 +91,9 @@ void BodyReader::tell_tap(std::string_view bytes) const {
 }
 
 bool BodyReader::is_left() const {
-  return !is_done_ && read_ == 0 && (continue_owed_ || framing_.length > kMostDrained);
+  const bool is_unread = read_ == 0 || is_left_alone_;
+  const bool is_much = framing_.length > 0 && framing_.length - read_ > kMostDrained;
+  return !is_done_ && is_unread && (continue_owed_ || is_much);
 }
 
 asio::awaitable<bool> BodyReader::finish() {

@@ -57,8 +57,10 @@ class BodyReader {
 
   /// The body is complete, or there is none.
   bool is_done() const { return is_done_; }
-  /// True if nothing of it was read and it would take too much to do so, or its client waits to be told to: then the
-  /// connection ends with the answer, and the next request is not looked for behind it.
+  /// Whoever has read it does not read on.
+  void leave() { is_left_alone_ = true; }
+  /// True if nobody reads it, or reads on, and it would take too much to do so, or its client waits to be told to: then
+  /// the connection ends with the answer, and the next request is not looked for behind it.
   bool is_left() const;
 
  private:
@@ -73,6 +75,7 @@ class BodyReader {
   std::uint64_t read_ = 0;
   bool is_done_ = true;
   bool continue_owed_ = false;
+  bool is_left_alone_ = false;
   http::ChunkReader chunks_;
   std::string unchunked_;  ///< What was given last of a body in chunks.
 };
