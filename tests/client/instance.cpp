@@ -380,7 +380,7 @@ TEST_CASE("the access log has the usual form, is opened anew on SIGHUP, and a fu
   home.settings(home.usual() + "[log]\naccess = \"access.log\"\nformat = \"json\"\n");
   CHECK(eventually([&] {
     get(home.port(), "/");
-    return has(content("access.log"), "\"site\": \"gulls\"");
+    return has(content("access.log"), "\"site\":\"gulls\"");
   }));
   home.settings(home.usual() + "[log]\naccess = \"/dev/full\"\n");
   CHECK(eventually([&] {

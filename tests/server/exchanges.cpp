@@ -265,8 +265,8 @@ TEST_CASE("bodies are kept up to their limit, files that changed are told of, an
 
 TEST_CASE("long bodies are kept and let go of by all threads at once") {
   Kept kept("[exchanges]\nmemory = \"2 MiB\"\n");
-  constexpr std::size_t kClients = 6;
-  constexpr int kEach = 30;
+  constexpr std::size_t kClients = 4;
+  constexpr int kEach = 20;
   const std::string papers = numbered(200'000);
   const std::string head = "POST /cgi-bin/echo HTTP/1.1\r\nHost: localhost\r\nContent-Length: 200000\r\n\r\n";
   std::array<int, kClients> right{};
