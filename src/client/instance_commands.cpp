@@ -21,7 +21,7 @@
 #include "client/output.hpp"
 #include "client/serve.hpp"
 #include "client/servers.hpp"
-#include "core/files/descriptor.hpp"
+#include "core/files/pipe.hpp"
 #include "core/findings/finding_json.hpp"
 #include "core/http/target.hpp"
 #include "core/text/text.hpp"
@@ -224,10 +224,10 @@ std::string log_since(const std::string& path, off_t from) {
 /// Starts uporterd in a session of its own; `ready` can be read once it answers or has ended.
 std::variant<pid_t, run::StartError> start_server(const machine::Instance& instance, int log,
                                                   files::Descriptor& ready) {
-  std::array<int, 2> ends{};
-  if (::pipe2(ends.data(), O_CLOEXEC) != 0) return run::StartError{run::StartError::Step::resources, errno};
-  ready.reset(ends[0]);
-  const files::Descriptor writer(ends[1]);
+  files::Pipe pipe;
+  if (!files::make_pipe(pipe)) return run::StartError{run::StartError::Step::resources, errno};
+  ready = std::move(pipe.read_end);
+  const files::Descriptor writer = std::move(pipe.write_end);
   constexpr int kReady = 3;
   run::StartOrder order;
   order.program = server_program();

@@ -8,7 +8,6 @@
 #include <unistd.h>
 
 #include <algorithm>
-#include <array>
 #include <atomic>
 #include <cerrno>
 #include <cstring>
@@ -16,6 +15,7 @@
 #include <utility>
 
 #include "core/files/beneath.hpp"
+#include "core/files/pipe.hpp"
 #include "run/take_back.hpp"
 
 namespace porter::run {
@@ -81,10 +81,9 @@ std::variant<std::unique_ptr<KeptProcess>, StartError> KeptProcess::start(const 
   auto listening = listen_in(folder);
   if (const int* const error = std::get_if<int>(&listening)) return StartError{StartError::Step::resources, *error};
   auto& [socket, place] = std::get<Listening>(listening);
-  std::array<int, 2> ends{};
-  if (::pipe2(ends.data(), O_CLOEXEC) != 0) return StartError{StartError::Step::resources, errno};
-  files::Descriptor read_end(ends[0]);
-  const files::Descriptor write_end(ends[1]);
+  files::Pipe error_stream;
+  if (!files::make_pipe(error_stream)) return StartError{StartError::Step::resources, errno};
+  auto& [read_end, write_end] = error_stream;
   ::fcntl(read_end.get(), F_SETFL, O_NONBLOCK);
   StartOrder start;
   start.program = order.program;

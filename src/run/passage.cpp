@@ -2,10 +2,8 @@
 #include "run/passage.hpp"
 
 #include <fcntl.h>
-#include <unistd.h>
 
 #include <algorithm>
-#include <array>
 #include <cerrno>
 
 namespace porter::run {
@@ -21,22 +19,19 @@ ssize_t move(int from, int to, std::size_t most) {
 }  // namespace
 
 std::unique_ptr<Passage> Passage::make() {
-  std::array<int, 2> ends;
-  if (::pipe2(ends.data(), O_CLOEXEC) != 0) return nullptr;
   std::unique_ptr<Passage> passage(new Passage());
-  passage->read_end_.reset(ends[0]);
-  passage->write_end_.reset(ends[1]);
+  if (!files::make_pipe(passage->pipe_)) return nullptr;
   return passage;
 }
 
 ssize_t Passage::take(int from, std::size_t most) {
-  const ssize_t taken = move(from, write_end_.get(), most);
+  const ssize_t taken = move(from, pipe_.write_end.get(), most);
   size_ = static_cast<std::size_t>(std::max<ssize_t>(taken, 0));
   return taken;
 }
 
 ssize_t Passage::give(int to, std::size_t most) {
-  const ssize_t given = move(read_end_.get(), to, std::min(most, size_));
+  const ssize_t given = move(pipe_.read_end.get(), to, std::min(most, size_));
   size_ -= static_cast<std::size_t>(std::max<ssize_t>(given, 0));
   return given;
 }

@@ -6,7 +6,7 @@
 #include <cstddef>
 #include <memory>
 
-#include "core/files/descriptor.hpp"
+#include "core/files/pipe.hpp"
 
 namespace porter::run {
 
@@ -28,8 +28,7 @@ class Passage {
  private:
   Passage() = default;
 
-  files::Descriptor read_end_;
-  files::Descriptor write_end_;
+  files::Pipe pipe_;
   std::size_t size_ = 0;
 };
 

@@ -7,12 +7,13 @@
 #include <unistd.h>
 
 #include <algorithm>
-#include <array>
 #include <boost/asio/buffer.hpp>
 #include <cerrno>
 #include <csignal>
 #include <new>
 #include <utility>
+
+#include "core/files/pipe.hpp"
 
 namespace porter::run {
 namespace {
@@ -21,19 +22,6 @@ namespace {
 /// runs are one.
 constexpr std::chrono::milliseconds kOrphansAfterEnd{20};
 constexpr std::chrono::seconds kOrphansOfLongRuns{1};
-
-struct Pipe {
-  files::Descriptor read_end;
-  files::Descriptor write_end;
-};
-
-bool make_pipe(Pipe& pipe) {
-  std::array<int, 2> ends{};
-  if (::pipe2(ends.data(), O_CLOEXEC) != 0) return false;
-  pipe.read_end.reset(ends[0]);
-  pipe.write_end.reset(ends[1]);
-  return true;
-}
 
 /// The server's end of a pipe; the script's end does block, as programs expect.
 void assign(asio::posix::stream_descriptor& stream, files::Descriptor end) {
@@ -114,10 +102,11 @@ void RunSet::look() {
 
 std::variant<std::shared_ptr<Run>, StartError> Run::start(const asio::any_io_executor& executor, RunSet& set,
                                                           RunOrder order) {
-  Pipe input;
-  Pipe output;
-  Pipe error;
-  if (!make_pipe(output) || !make_pipe(error) || (order.input == InputKind::pipe && !make_pipe(input)))
+  files::Pipe input;
+  files::Pipe output;
+  files::Pipe error;
+  if (!files::make_pipe(output) || !files::make_pipe(error) ||
+      (order.input == InputKind::pipe && !files::make_pipe(input)))
     return StartError{StartError::Step::resources, errno};
   StartOrder start;
   start.program = std::move(order.program);

@@ -295,10 +295,11 @@ asio::awaitable<void> ScriptAnswer::feed() {
     std::string_view data;
     std::unique_ptr<run::Passage> passage;
     for (bool is_taken = true; is_taken;) {
-      const bool passes = turn_.body().can_pass();
-      if (passes && !passage) passage = run::Passage::make();
+      const bool can_pass = turn_.body().can_pass();
+      if (can_pass && !passage) passage = run::Passage::make();
+      const bool passes = can_pass && passage;
       run_->pause_clock();
-      if (passes && passage) {
+      if (passes) {
         fed_ = co_await turn_.body().pass(*passage);
       } else {
         fed_ = co_await turn_.body().next(data);
@@ -306,7 +307,7 @@ asio::awaitable<void> ScriptAnswer::feed() {
       run_->resume_clock();
       // A script need not read its input; it goes on all the same.
       if (fed_ != BodyRead::data) break;
-      if (passes && passage) {
+      if (passes) {
         is_taken = co_await run_->source().write(*passage);
       } else {
         is_taken = co_await run_->source().write(data);
