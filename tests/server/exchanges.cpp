@@ -264,7 +264,8 @@ TEST_CASE("bodies are kept up to their limit, files that changed are told of, an
 }
 
 TEST_CASE("long bodies are kept and let go of by all threads at once") {
-  Kept kept("[exchanges]\nmemory = \"2 MiB\"\n");
+  // Room for those in progress at any time, which take half of it at most, and not for a quarter of all.
+  Kept kept("[exchanges]\nmemory = \"8 MiB\"\n");
   constexpr std::size_t kClients = 4;
   constexpr int kEach = 20;
   const std::string papers = numbered(200'000);
