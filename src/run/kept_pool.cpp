@@ -286,7 +286,7 @@ void KeptShare::send_ahead(KeptProcess& process) {
   // Replaced it is between two runs, with nothing in its way.
   const std::uint64_t runs = process.runs + (process.has_begun() ? 1 : 0);
   const bool is_out_of_date = process.generation != pool_->files_.known_generation();
-  if (is_out_of_date || runs + 1 >= last_run() || is_worn_out(process)) return;
+  if (is_out_of_date || is_due(process, runs + 1) || is_worn_out(process)) return;
   {
     const std::lock_guard lock(pool_->mutex_);
     if (pool_->waiting_count_ == 0 || &next_share(&process) != this) return;
@@ -343,14 +343,15 @@ bool KeptShare::is_worn_out(KeptProcess& process) const {
   constexpr std::uint64_t kRunsBetweenLooks = 32;
   if (is_closed_ || pool_->is_retired_) return true;
   if (process.runs % kRunsBetweenLooks == 0 && process.is_near_its_limit()) process.is_full_grown = true;
-  return process.is_full_grown || process.runs >= last_run();
+  return process.is_full_grown || is_due(process, process.runs);
 }
 
-std::uint64_t KeptShare::last_run() const {
-  // To start another takes as long as many short runs. Who asks for a number wants just that.
-  constexpr std::uint64_t kPutOff = 10;
+bool KeptShare::is_due(const KeptProcess& process, std::uint64_t runs, Clock::duration ahead) const {
+  // To start another takes as long as a thousand short runs. Who asks for a number wants just that.
+  constexpr std::chrono::seconds kLeastAge{10};
   const KeptOrder& order = pool_->order_;
-  return order.may_last_longer && pool_->waiting_count_ > 0 ? kPutOff * order.runs_each : order.runs_each;
+  if (runs < order.runs_each) return false;
+  return !order.may_last_longer || Clock::now() + ahead >= process.since + kLeastAge;
 }
 
 void KeptShare::give_back(std::unique_ptr<KeptProcess> process, FastCgiPeer::Left left) noexcept {
@@ -390,12 +391,15 @@ void KeptShare::take_back(std::unique_ptr<KeptProcess>& process, FastCgiPeer::Le
   put_down(std::move(process));
 }
 
-void KeptShare::prepare_successor(const KeptProcess& process) {
+void KeptShare::prepare_successor(KeptProcess& process) {
   // Early enough for it to be ready when its turn comes, and only where that is soon.
   constexpr std::uint64_t kLeast = 100;
   const std::uint64_t each = pool_->order_.runs_each;
-  if (successor_ || each < kLeast || process.runs != last_run() - each / 4) return;
-  if ((Clock::now() - process.since) / 3 > kSuccessorWaits) return;
+  const std::uint64_t early = each / 4;
+  if (successor_ || process.has_successor || each < kLeast || process.runs + early < each) return;
+  if (!is_due(process, process.runs + early, kSuccessorWaits / 2)) return;
+  process.has_successor = true;
+  if ((Clock::now() - process.since) * early / process.runs > kSuccessorWaits) return;
   auto started = start();
   auto* const next = std::get_if<std::unique_ptr<KeptProcess>>(&started);
   if (next == nullptr) return;

@@ -186,10 +186,10 @@ class KeptShare : public std::enable_shared_from_this<KeptShare> {
   void take_back(std::unique_ptr<KeptProcess>& process, FastCgiPeer::Left left);
   void only_streams(KeptProcess& process);
   /// Starts the one that will take the place of `process`, if that is soon.
-  void prepare_successor(const KeptProcess& process);
+  void prepare_successor(KeptProcess& process);
   bool is_worn_out(KeptProcess& process) const;
-  /// After how many runs a process is replaced at this moment: that is put off while others wait.
-  std::uint64_t last_run() const;
+  /// True if `process` is to be replaced after so many runs, in `ahead` from now.
+  bool is_due(const KeptProcess& process, std::uint64_t runs, Clock::duration ahead = Clock::duration::zero()) const;
   /// Puts it among those that are idle, for whoever comes or waits.
   void put_down(std::unique_ptr<KeptProcess>&& process);
   /// Hands what is idle here to those that wait.

@@ -101,6 +101,7 @@ class KeptProcess {
   bool is_counted = true;               ///< Among those of its pool.
   std::shared_ptr<KeptTurn> ahead_for;  ///< Whose request was sent ahead; null: nobody's who still waits.
   bool is_full_grown = false;           ///< It was near its limit.
+  bool has_successor = false;           ///< One was started for when it is replaced, if that was worth it.
   bool is_run_short = false;            ///< What it works at will most probably have ended in a moment.
   std::string_view early_answer;        ///< What has come of the answer to a request sent ahead, in `read_ahead`.
   std::unique_ptr<char[]> read_ahead;   ///< Room for what comes over the connection, as FastCgiPeer tells.

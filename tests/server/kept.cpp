@@ -436,6 +436,26 @@ TEST_CASE("however many wait, a process does as many runs as the settings say") 
   CHECK(server.stop() == 0);
 }
 
+TEST_CASE("a process that the settings give no number of runs lasts for its first seconds, and is replaced then") {
+  TempFolder folder;
+  folder.write("pages/pid.php", kPid);
+  SettledServer server(folder, kept_site("processes = 1\n"));
+  Connection connection(server.port());
+  const auto pid = [&] {
+    connection.send("GET /pid.php HTTP/1.1\r\nHost: localhost\r\n\r\n");
+    return connection.receive().body;
+  };
+  const auto begun = std::chrono::steady_clock::now();
+  const std::string first = pid();
+  std::set<std::string> pids;
+  for (int i = 0; i < 1100; ++i) pids.insert(pid());
+  CHECK(pids == std::set<std::string>{first});
+  std::this_thread::sleep_until(begun + std::chrono::seconds(11));
+  pid();
+  CHECK(pid() != first);
+  CHECK(server.stop() == 0);
+}
+
 TEST_CASE("what was sent ahead to a process whose run lasts is answered by another, and not run for nobody") {
   TempFolder folder;
   folder.write("pages/wait.php", "<?php touch('" + folder.path() +
