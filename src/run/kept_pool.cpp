@@ -153,6 +153,9 @@ std::shared_ptr<KeptShare> KeptShare::make(const asio::any_io_executor& executor
   // The constructor is private, which std::make_shared cannot reach.
   std::shared_ptr<KeptShare> share(new KeptShare(executor, pool));
   const std::lock_guard lock(pool->mutex_);
+  const auto& others = pool->shares_;
+  const std::size_t most = pool->order_.processes;
+  if (!share->workers_ && others.size() >= most) share->home_ = others[others.size() % most]->executor_;
   pool->shares_.push_back(share.get());
   return share;
 }

@@ -125,6 +125,8 @@ class KeptShare : public std::enable_shared_from_this<KeptShare> {
   KeptShare& operator=(const KeptShare&) = delete;
 
   const std::shared_ptr<KeptPool>& pool() const { return pool_; }
+  /// The thread that is better asked, where there are fewer processes than threads; null: this one.
+  const asio::any_io_executor* home() const { return home_ ? &*home_ : nullptr; }
 
   /// Nothing: all are at work, so that one has to be waited for.
   struct NoneFree {};
@@ -204,6 +206,7 @@ class KeptShare : public std::enable_shared_from_this<KeptShare> {
 
   asio::any_io_executor executor_;
   std::shared_ptr<KeptPool> pool_;
+  std::optional<asio::any_io_executor> home_;
   std::optional<Workers> workers_;
   std::vector<std::unique_ptr<KeptProcess>> idle_;   ///< The last one that has worked comes last.
   std::vector<KeptProcess*> at_work_;                ///< Lent from here.

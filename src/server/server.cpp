@@ -27,8 +27,10 @@ Server::Server(Shared& shared, Settings settings, std::vector<Entrance> entrance
       entrances_(context_, [this](int socket, const Endpoint& endpoint) { hand_over(socket, endpoint); }),
       shelf_(shared.exchanges.add_shelf()) {
   snapshot_ = make_snapshot(std::move(settings));
-  for (std::size_t i = 0; i < threads; ++i)
+  for (std::size_t i = 0; i < threads; ++i) {
     workers_.push_back(std::make_unique<WorkerThread>(shared_, snapshot_, answerer_));
+    shared_.site_workers.push_back(&workers_.back()->worker());
+  }
   entrances_.let_in(std::move(entrances));
 }
 

@@ -183,7 +183,7 @@ void Worker::add(Connection& connection) {
 
 void Worker::remove(Connection& connection) {
   connections_.erase(&connection);
-  counted_.fetch_sub(1, std::memory_order_relaxed);
+  if (!connection.has_moved()) counted_.fetch_sub(1, std::memory_order_relaxed);
   end_if_idle();
 }
 

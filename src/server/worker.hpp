@@ -1,4 +1,5 @@
-// A worker: the connections that stay on one io_context, which one thread runs, and all that they share.
+// A worker: the connections that are on one io_context, which one thread runs, and all that they share. A connection
+// stays there from its beginning to its end, but that it may move to another worker between two requests.
 //
 // Everything of a connection happens on its worker's thread, so nothing on the way of a request needs a lock. Only
 // adopt(), take(), stop() and abort() may be called from other threads.
@@ -16,6 +17,7 @@
 #include <thread>
 #include <unordered_map>
 #include <unordered_set>
+#include <vector>
 
 #include "core/settings/settings.hpp"
 #include "run/gate.hpp"
@@ -34,6 +36,7 @@ namespace asio = boost::asio;
 
 class Answerer;
 class Connection;
+class Worker;
 
 /// Runs the handlers of `context` until none is left. One that lacks memory fails alone, and the others go on.
 void run_to_the_end(asio::io_context& context);
@@ -50,6 +53,7 @@ struct Shared {
   run::Helpers helpers;
   ExchangeStore exchanges;
   EventHub events{exchanges};
+  std::vector<Worker*> site_workers;  ///< All of them before the first connection comes in.
 };
 
 class Worker {
@@ -72,6 +76,7 @@ class Worker {
   void abort();
 
   Shared& shared() { return shared_; }
+  asio::io_context::executor_type executor() { return context_.get_executor(); }
   Answerer& answerer() { return answerer_; }
   run::RunSet& runs() { return runs_; }
   /// What is kept for the interpreter of a script, in the words of `served`.
@@ -93,6 +98,7 @@ class Worker {
   void note_lack_of_memory();
 
   void add(Connection& connection);
+  /// One that has moved is counted on.
   void remove(Connection& connection);
 
  private:

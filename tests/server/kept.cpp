@@ -456,6 +456,40 @@ TEST_CASE("a process that the settings give no number of runs lasts for its firs
   CHECK(server.stop() == 0);
 }
 
+TEST_CASE("connections go to the thread of the only process, and each is counted once") {
+  TempFolder folder;
+  folder.write("pages/say.php", "<?php echo $_GET['n'] ?? strlen(file_get_contents('php://input'));");
+  folder.write("pages/note.txt", "Fog until noon.");
+  SettledServer server(folder, kept_site("processes = 1\n[limits]\nconnections = 8\n"), {"--threads", "4"});
+  const std::string host = " HTTP/1.1\r\nHost: localhost\r\n";
+  const std::string note = "GET /note.txt" + host + "\r\n";
+  const auto page = [&](const std::string& n) { return "GET /say.php?n=" + n + host + "\r\n"; };
+  for (int round = 0; round < 3; ++round) {
+    CAPTURE(round);
+    std::vector<std::unique_ptr<Connection>> all;
+    for (int i = 0; i < 8; ++i) all.push_back(std::make_unique<Connection>(server.port()));
+    for (std::size_t i = 0; i < all.size(); ++i) {
+      const std::string n = std::to_string(i);
+      CAPTURE(n);
+      Connection& one = *all[i];
+      one.send(page(n));
+      CHECK(one.receive().body == n);
+      one.send(note + page(n + "1") + note + page(n + "2"));
+      for (const std::string& expected :
+           {std::string("Fog until noon."), n + "1", std::string("Fog until noon."), n + "2"})
+        CHECK(one.receive().body == expected);
+      one.send("POST /say.php" + host + "Content-Length: 70000\r\n\r\n" + std::string(70000, 'k'));
+      CHECK(one.receive().body == "70000");
+    }
+    CHECK(Connection(server.port()).receive().status == 503);
+    all.clear();
+    // Those that have left are counted no more once that was seen.
+    CHECK(eventually([&] { return get(server.port(), "/note.txt").status == 200; }));
+    pause_ms(300);
+  }
+  CHECK(server.stop() == 0);
+}
+
 TEST_CASE("what was sent ahead to a process whose run lasts is answered by another, and not run for nobody") {
   TempFolder folder;
   folder.write("pages/wait.php", "<?php touch('" + folder.path() +

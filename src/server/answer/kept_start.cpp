@@ -102,6 +102,7 @@ KeptStart::~KeptStart() {
 }
 
 void KeptStart::begin() {
+  if (const auto* const home = share_.home()) turn_.move_connection(*home);
   if (!hand_over()) line_up();
 }
 

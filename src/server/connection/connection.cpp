@@ -71,9 +71,21 @@ asio::awaitable<void> Connection::serve() {
     if (is_lost) give_up_turn();
     if (turn_) keeps_ = keeps_ && turn_->writer().keeps_connection();
     turn_.reset();
+    if (move()) co_return;
   }
   if (!transport_.is_aborted()) co_await transport_.close_gently();
   transport_.close();
+}
+
+bool Connection::move() {
+  // What lies here of a request already is answered here.
+  if (next_worker_ == nullptr || !input_.is_empty() || !keeps_ || transport_.is_aborted()) return false;
+  if (worker_.is_stopping()) return false;
+  const int socket = transport_.release();
+  if (socket < 0) return false;
+  has_moved_ = true;
+  next_worker_->adopt(socket, endpoint_);
+  return true;
 }
 
 asio::awaitable<Connection::HeadRead> Connection::read_head() {

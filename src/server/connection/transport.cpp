@@ -221,6 +221,12 @@ asio::awaitable<void> Transport::close_gently() {
   }
 }
 
+int Transport::release() {
+  boost::system::error_code error;
+  const int socket = socket_.release(error);
+  return error ? -1 : socket;
+}
+
 void Transport::close() {
   boost::system::error_code ignored;
   socket_.close(ignored);

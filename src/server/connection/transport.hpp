@@ -127,6 +127,8 @@ class Transport {
   /// it, and the reset can overtake the answer (RFC 9112, section 9.6).
   asio::awaitable<void> close_gently();
   void close();
+  /// Lets go of its socket, which nothing waits for. -1: that cannot be done, and nothing has changed.
+  int release();
 
   Ends ends() const;
   asio::any_io_executor executor() { return socket_.get_executor(); }

@@ -86,6 +86,11 @@ void Turn::note_for_access_log() {
   exchange_.fields->user_agent = head.field("User-Agent").value_or("");
 }
 
+void Turn::move_connection(const asio::any_io_executor& home) {
+  for (Worker* const one : worker().shared().site_workers)
+    if (one->executor() == home) connection_.move_to(*one);
+}
+
 bool Turn::is_kept() {
   Shelf* const shelf = worker().shelf();
   return shelf != nullptr && shelf->keeps();

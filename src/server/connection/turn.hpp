@@ -113,6 +113,9 @@ class Turn {
   /// The same for whoever goes on with it.
   std::shared_ptr<QuickRun> take_quick_run() { return std::exchange(quick_run_, nullptr); }
 
+  /// From the next request on the connection is served on the thread of `home`.
+  void move_connection(const asio::any_io_executor& home);
+
   /// What is stopped when the connection is cut off; null: nothing.
   void set_source(std::shared_ptr<run::ScriptSource> source) { source_ = std::move(source); }
 
