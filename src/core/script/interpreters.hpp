@@ -15,8 +15,8 @@ namespace porter::script {
 
 /// Whether an interpreter's processes are kept for one run after another, which they must speak FastCGI for, and how.
 struct Keeping {
-  std::optional<bool> kept;             ///< nullopt: PHP's CGI program is, and whatever has workers.
-  std::size_t processes = 0;            ///< At most so many work at once for one site; 0: as many as scripts may.
+  std::optional<bool> kept;   ///< nullopt: PHP's CGI program is, and whatever has workers.
+  std::size_t processes = 0;  ///< At most so many work at once for one site; 0: as many as scripts may.
   /// Another process takes its place after so many runs; nullopt: after 1,000, and later where requests wait.
   std::optional<std::size_t> runs_each;
   std::chrono::seconds idle_time{300};  ///< One without work ends after that.
