@@ -8,7 +8,6 @@
 #include <algorithm>
 #include <array>
 #include <ctime>
-#include <limits>
 #include <utility>
 
 #include "core/files/paths.hpp"
@@ -67,13 +66,11 @@ void set_command(RunOrder& order, const ScriptRequest& request) {
 
 /// The records that begin the request of `order`.
 std::string records_of(const ScriptOrder& order) {
-  const script::Environment& all = order.run.environment;
+  if (order.known == nullptr) return fastcgi::request_records(order.run.environment);
   // With what comes beside the pairs that are known one record has to hold them.
   constexpr std::size_t kMostKnown = fastcgi::kMostContent / 2;
-  if (order.known == nullptr || order.known->pairs.size() > kMostKnown) return fastcgi::request_records(all);
-  const std::string_view last = all.last();
-  const std::size_t equals = last.find('=');
-  return fastcgi::request_records_of(order.known->pairs, last.substr(0, equals), last.substr(equals + 1));
+  if (order.known->pairs.size() > kMostKnown) return fastcgi::request_records(order.environment());
+  return fastcgi::request_records_of(order.known->pairs, script::kRemotePort, std::to_string(order.client_port));
 }
 
 }  // namespace
@@ -153,17 +150,15 @@ ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const 
   RunOrder& run = order.run;
   if (runs == Runs::fresh) {
     set_command(run, request);
+    run.folder = files::folder_of(request.script.path);
     run.limits = resource_limits(request.runner, order.limits);
   }
-  if (request.known != nullptr) {
-    run.environment = request.known->environment;
-    run.environment.drop_last();
-  } else {
-    run.environment = environment_of(request, input.length);
-  }
-  script::add_remote_port(run.environment, request.caller.client_port);
   order.known = request.known;
-  run.folder = files::folder_of(request.script.path);
+  order.client_port = request.caller.client_port;
+  if (request.known == nullptr) {
+    run.environment = environment_of(request, input.length);
+    script::add_remote_port(run.environment, request.caller.client_port);
+  }
   run.input = input.kind;
   run.input_file = std::move(input.file);
   run.error_stream_limit = order.limits.error_stream;
@@ -174,8 +169,13 @@ ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const 
 KnownRequest known_request(const ScriptRequest& request) {
   KnownRequest out{environment_of(request, std::nullopt), {}};
   out.pairs = fastcgi::parameter_pairs(out.environment);
-  // A copy has room for any other by that.
-  script::add_remote_port(out.environment, std::numeric_limits<std::uint16_t>::max());
+  return out;
+}
+
+script::Environment ScriptOrder::environment() const {
+  if (known == nullptr) return run.environment;
+  script::Environment out = known->environment;
+  script::add_remote_port(out, client_port);
   return out;
 }
 

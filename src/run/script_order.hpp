@@ -48,8 +48,8 @@ class Runners {
 
 /// What a script is told of a request, all but REMOTE_PORT, so that it need not be composed for each that is the same.
 struct KnownRequest {
-  script::Environment environment;  ///< With any port, as the last of its variables.
-  std::string pairs;                ///< The same without that, as parameters of FastCGI.
+  script::Environment environment;
+  std::string pairs;  ///< The same as parameters of FastCGI.
 };
 
 /// The request that a script is to answer.
@@ -89,9 +89,13 @@ struct ScriptOrder {
   bool speaks_directly = false;
   bool is_explained = false;  ///< An error is told in place of the part of a page before it.
   const KnownRequest* known = nullptr;
+  std::uint16_t client_port = 0;
   std::uint64_t input_length = 0;
   Limits limits;  ///< Those of the interpreter included.
   RunOrder run;   ///< For a process of its own; one that is kept takes the environment as parameters.
+
+  /// What the script is told. The environment of `run` is empty where that is known.
+  script::Environment environment() const;
 };
 
 /// The order for `request`, with `input` to be read and `limits` as the settings have them. `ticket` is held until the

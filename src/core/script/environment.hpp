@@ -34,12 +34,6 @@ class Environment {
     }
   }
   std::size_t size() const { return places_.size(); }
-  /// The one that was added last. There must be one.
-  std::string_view last() const { return variable(places_.size() - 1); }
-  void drop_last() {
-    text_.resize(places_.back().begin);
-    places_.pop_back();
-  }
   /// What execve() takes: pointers to each, and a null pointer. They last until the environment changes or moves.
   std::vector<char*> pointers();
 

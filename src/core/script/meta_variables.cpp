@@ -6,8 +6,6 @@
 namespace porter::script {
 namespace {
 
-constexpr std::string_view kRemotePort = "REMOTE_PORT";
-
 /// "Accept-Language" as "HTTP_ACCEPT_LANGUAGE" (RFC 3875, section 4.1.18).
 std::string protocol_variable(std::string_view field_name) {
   std::string out = "HTTP_";

@@ -31,7 +31,8 @@ Environment meta_variables(const sites::ScriptFound& script, const Site& site, c
                            const http::Target& target, const Caller& caller, std::optional<std::uint64_t> body_length,
                            const std::vector<std::string>& passed_on);
 
-/// Adds REMOTE_PORT, the last of them.
+inline constexpr std::string_view kRemotePort = "REMOTE_PORT";
+/// Adds that, the last of them.
 void add_remote_port(Environment& environment, std::uint16_t port);
 
 /// The command-line arguments that an indexed query gives to a program that is run directly (RFC 3875, section 4.4):

@@ -4,6 +4,7 @@
 #include <new>
 #include <utility>
 
+#include "core/files/paths.hpp"
 #include "run/fastcgi_run.hpp"
 #include "run/kept_pool.hpp"
 #include "server/answer/kept_start.hpp"
@@ -162,8 +163,8 @@ std::shared_ptr<const RunOrderFacts> facts_of(const run::ScriptOrder& order, con
   } else {
     for (const std::string& word : order.run.arguments) (out->command += word) += '\0';
   }
-  out->environment = order.run.environment.text();
-  out->folder = order.run.folder;
+  out->environment = order.environment().text();
+  out->folder = files::folder_of(order.script.path);
   return out;
 }
 

@@ -109,6 +109,14 @@ void append_run(std::string& out, const RunFacts& run) {
   out += run.script;
 }
 
+/// True if the only run is all that is to be told, and nothing in it needs to be escaped.
+bool is_plain_run(const Exchange& exchange) {
+  if (exchange.runs.size() != 1 || !exchange.findings.empty()) return false;
+  const RunFacts& run = exchange.runs.front();
+  const bool is_workers = run.kept && !run.kept->worker.empty();
+  return !is_workers && !run.was_left_waiting && !run.redirected_to && is_plain(run.runner) && is_plain(run.script);
+}
+
 }  // namespace
 
 std::string answered_by(const Exchange& exchange) {
@@ -195,8 +203,11 @@ void append_log_line(std::string& out, const Exchange& line, Colour colour) {
     out += *line.site;
     out += "]  ";
   }
+  // Most requests have nothing else to be told of.
   if (std::holds_alternative<ByFile>(line.by) && line.runs.empty() && line.findings.empty()) {
-    out += "file";  // On the way of most requests.
+    out += "file";
+  } else if (std::holds_alternative<ByScript>(line.by) && is_plain_run(line)) {
+    append_run(out, line.runs.front());
   } else {
     append_escaped(out, answered_by(line));
   }
