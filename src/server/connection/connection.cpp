@@ -55,6 +55,7 @@ void Connection::take_settings() {
 asio::awaitable<void> Connection::serve() {
   const auto self = shared_from_this();
   while (keeps_ && !transport_.is_aborted() && !worker_.is_stopping()) {
+    if (move()) co_return;
     const HeadRead read = co_await read_head();
     if (read == HeadRead::closed) break;
     // A connection on which nothing was ever asked is closed without a word: browsers open some to have them ready.
@@ -71,7 +72,6 @@ asio::awaitable<void> Connection::serve() {
     if (is_lost) give_up_turn();
     if (turn_) keeps_ = keeps_ && turn_->writer().keeps_connection();
     turn_.reset();
-    if (move()) co_return;
   }
   if (!transport_.is_aborted()) co_await transport_.close_gently();
   transport_.close();
@@ -79,8 +79,7 @@ asio::awaitable<void> Connection::serve() {
 
 bool Connection::move() {
   // What lies here of a request already is answered here.
-  if (next_worker_ == nullptr || !input_.is_empty() || !keeps_ || transport_.is_aborted()) return false;
-  if (worker_.is_stopping()) return false;
+  if (next_worker_ == nullptr || !input_.is_empty()) return false;
   const int socket = transport_.release();
   if (socket < 0) return false;
   has_moved_ = true;
