@@ -109,19 +109,10 @@ void append_run(std::string& out, const RunFacts& run) {
   out += run.script;
 }
 
-/// True if the only run is all that is to be told, and nothing in it needs to be escaped.
-bool is_plain_run(const Exchange& exchange) {
-  if (exchange.runs.size() != 1 || !exchange.findings.empty()) return false;
-  const RunFacts& run = exchange.runs.front();
-  const bool is_workers = run.kept && !run.kept->worker.empty();
-  return !is_workers && !run.was_left_waiting && !run.redirected_to && is_plain(run.runner) && is_plain(run.script);
-}
-
-}  // namespace
-
-std::string answered_by(const Exchange& exchange) {
-  std::string out;
-  const auto separate = [&out] { out += out.empty() ? "" : "; "; };
+/// Appends what answered, as answered_by() gives it.
+void append_answered_by(std::string& out, const Exchange& exchange) {
+  const std::size_t begin = out.size();
+  const auto separate = [&out, begin] { out += out.size() == begin ? "" : "; "; };
   const auto add = [&](std::string_view what) {
     separate();
     out += what;
@@ -139,7 +130,7 @@ std::string answered_by(const Exchange& exchange) {
   std::size_t told = 0;
   if (const auto* const problem = std::get_if<ByProblem>(&exchange.by)) {
     if (!exchange.findings.empty()) add_finding(exchange.findings[told++]);
-    if (!problem->number.empty()) out.insert(0, problem->number + " ");
+    if (!problem->number.empty()) out.insert(begin, problem->number + " ");
     if (last != nullptr && last->is_for_problem && exchange.findings.size() == 1) {
       add("page by ");
       append_run(out, *last);
@@ -162,6 +153,13 @@ std::string answered_by(const Exchange& exchange) {
   }
   for (; told < exchange.findings.size(); ++told) add_finding(exchange.findings[told]);
   if (last != nullptr && last->was_left_waiting) add("the client left before its turn came");
+}
+
+}  // namespace
+
+std::string answered_by(const Exchange& exchange) {
+  std::string out;
+  append_answered_by(out, exchange);
   return out;
 }
 
@@ -203,14 +201,11 @@ void append_log_line(std::string& out, const Exchange& line, Colour colour) {
     out += *line.site;
     out += "]  ";
   }
-  // Most requests have nothing else to be told of.
-  if (std::holds_alternative<ByFile>(line.by) && line.runs.empty() && line.findings.empty()) {
-    out += "file";
-  } else if (std::holds_alternative<ByScript>(line.by) && is_plain_run(line)) {
-    append_run(out, line.runs.front());
-  } else {
-    append_escaped(out, answered_by(line));
-  }
+  // Mostly nothing in it needs to be escaped, and it is not copied.
+  const std::size_t begin = out.size();
+  append_answered_by(out, line);
+  if (const std::string_view told = std::string_view(out).substr(begin); !is_plain(told))
+    out.replace(begin, out.npos, text::escape_line(told));
   out += '\n';
   for (const RunFacts& run : line.runs) append_error_lines(out, run, coloured);
 }
