@@ -17,7 +17,7 @@ namespace porter::script {
 struct Keeping {
   std::optional<bool> kept;   ///< nullopt: PHP's CGI program is, and whatever has workers.
   std::size_t processes = 0;  ///< At most so many work at once for one site; 0: as many as scripts may.
-  /// Another process takes its place after so many runs; nullopt: after 1,000, and later where requests wait.
+  /// Another process takes its place after so many runs; nullopt: after 1,000, but not in its first seconds.
   std::optional<std::size_t> runs_each;
   std::chrono::seconds idle_time{300};  ///< One without work ends after that.
   /// Where others have started them, "unix:/PATH" or "HOST:PORT"; none: the server starts them.
