@@ -238,9 +238,10 @@ asio::awaitable<void> Rehearsal::take_answer(std::shared_ptr<run::ScriptRun> run
     }
     for (;;) {
       if (page != nullptr && page->is_whole && run->gathered().empty()) break;
-      const std::string_view piece = co_await run->read_page();
-      if (piece.empty()) break;
-      if (page == nullptr || run->sends_body()) out.body += piece;
+      const run::Pieces pieces = co_await run->read_page();
+      if (pieces.empty()) break;
+      if (page != nullptr && !run->sends_body()) continue;
+      for (const std::string_view piece : pieces) out.body += piece;
     }
     if (page != nullptr && page->is_whole) {
       finding = std::move(page->finding);

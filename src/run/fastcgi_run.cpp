@@ -188,22 +188,22 @@ Clock::time_point FastCgiRun::look(Clock::time_point now) {
   return std::min({deadline_, terminate_at_, computed_look_, streams_at_, peer_->look(now)});
 }
 
-asio::awaitable<bool> FastCgiRun::send(Pieces pieces) {
+asio::awaitable<bool> FastCgiRun::send(Parts parts) {
   const auto self = shared_from_this();
   const auto peer = peer_;
-  for (auto next = pieces.begin(); next != pieces.end();) {
+  for (auto next = parts.begin(); next != parts.end();) {
     if (next->empty()) {
       ++next;
       continue;
     }
     if (!is_connected() || input_ == Input::broken) co_return false;
-    std::array<iovec, std::tuple_size_v<Pieces>> parts;
-    std::transform(next, pieces.end(), parts.begin(), [](std::string_view piece) {
-      return iovec{const_cast<char*>(piece.data()), piece.size()};
+    std::array<iovec, std::tuple_size_v<Parts>> vectors;
+    std::transform(next, parts.end(), vectors.begin(), [](std::string_view part) {
+      return iovec{const_cast<char*>(part.data()), part.size()};
     });
     msghdr message{};
-    message.msg_iov = parts.data();
-    message.msg_iovlen = static_cast<std::size_t>(pieces.end() - next);
+    message.msg_iov = vectors.data();
+    message.msg_iovlen = static_cast<std::size_t>(parts.end() - next);
     const ssize_t sent = ::sendmsg(peer->connection().native_handle(), &message, MSG_NOSIGNAL);
     const int error = sent < 0 ? errno : 0;
     if (error == EAGAIN) co_await peer->connection().async_wait(asio::posix::stream_descriptor::wait_write, kAwait);
@@ -238,8 +238,8 @@ asio::awaitable<bool> FastCgiRun::flush() {
   // While it is on its way, another process may be asked in place of this one.
   const std::string rest(unsent());
   sent_ = text_.size();
-  const Pieces pieces{rest};
-  const bool is_sent = co_await send(pieces);
+  const Parts parts{rest};
+  const bool is_sent = co_await send(parts);
   is_writing_ = false;
   if (!is_sent) input_ = Input::broken;
   co_return is_sent;
@@ -260,17 +260,17 @@ asio::awaitable<bool> FastCgiRun::write(std::string_view data) {
   while (is_sent && !data.empty()) {
     // What is read at once of a body may be more than a record holds.
     std::array<std::array<char, fastcgi::kHeaderSize>, 2> headers;
-    Pieces pieces;
+    Parts parts;
     for (std::size_t i = 0; i < headers.size() && !data.empty(); ++i) {
       const std::string_view piece = data.substr(0, kPieceOfInput);
       data.remove_prefix(piece.size());
       const fastcgi::Header header{fastcgi::RecordType::input, request_, static_cast<std::uint16_t>(piece.size())};
       headers[i] = header.bytes();
-      pieces[2 * i] = {headers[i].data(), headers[i].size()};
-      pieces[2 * i + 1] = piece;
+      parts[2 * i] = {headers[i].data(), headers[i].size()};
+      parts[2 * i + 1] = piece;
     }
     is_writing_ = true;
-    is_sent = co_await send(pieces);
+    is_sent = co_await send(parts);
     is_writing_ = false;
   }
   if (!is_sent) input_ = Input::broken;
@@ -286,9 +286,9 @@ asio::awaitable<bool> FastCgiRun::write(Passage& passage) {
   while (is_sent && passage.size() > 0) {
     const std::size_t size = std::min(passage.size(), kPieceOfInput);
     const auto header = fastcgi::Header{fastcgi::RecordType::input, request_, static_cast<std::uint16_t>(size)}.bytes();
-    const Pieces pieces{std::string_view(header.data(), header.size())};
+    const Parts parts{std::string_view(header.data(), header.size())};
     is_writing_ = true;
-    is_sent = co_await send(pieces);
+    is_sent = co_await send(parts);
     if (is_sent) is_sent = co_await send(passage, size);
     is_writing_ = false;
   }
@@ -436,25 +436,33 @@ asio::awaitable<std::optional<std::size_t>> FastCgiRun::read_by(std::span<char> 
   }
 }
 
-asio::awaitable<std::string_view> FastCgiRun::read_piece(std::span<char> space) {
+asio::awaitable<void> FastCgiRun::read_pieces(std::span<char> space, Pieces& pieces) {
   const auto self = shared_from_this();
   is_lent_ = false;
   while (!is_draining_ && !is_lost_) {
-    const std::string_view piece = lend();
-    is_lent_ = !piece.empty();
-    if (is_lent_) co_return piece;
-    if (const auto taken = take(space)) co_return std::string_view(space.data(), *taken);
+    if (lend(pieces)) co_return;
+    if (const auto taken = take(space)) {
+      pieces.add({space.data(), *taken});
+      co_return;
+    }
     co_await await_more(Clock::time_point::max());
   }
   const std::size_t got = co_await read(space);
-  co_return std::string_view(space.data(), got);
+  pieces.add({space.data(), got});
 }
 
-std::string_view FastCgiRun::lend() {
-  // Of small ones it is better to send many together.
+bool FastCgiRun::lend(Pieces& pieces) {
+  // Small ones are better sent many together.
   constexpr std::size_t kLarge = 16 * 1024;
   take({});
-  return left_over_.size() < kLarge ? std::string_view() : std::exchange(left_over_, {});
+  if (left_over_.size() < kLarge) return false;
+  // From here on, so that the end of the run, which may lie behind it, leaves it where it is.
+  is_lent_ = true;
+  while (!left_over_.empty() && !pieces.is_full()) {
+    pieces.add(std::exchange(left_over_, {}));
+    if (!pieces.is_full()) take({});
+  }
+  return true;
 }
 
 char* FastCgiRun::read_ahead() {

@@ -38,7 +38,7 @@ class FastCgiPeer {
   virtual std::uint16_t next_request() = 0;
   /// Where what comes over the connection is read to, kReadAhead bytes. Whoever takes it leaves another one or none.
   virtual std::unique_ptr<char[]>& read_ahead() = 0;
-  static constexpr std::size_t kReadAhead = 64 * 1024;
+  static constexpr std::size_t kReadAhead = 256 * 1024;
   virtual fastcgi::Connection then() const = 0;
   /// Who answers, for a person: the program, or the address of one that others have started.
   virtual std::string name() const = 0;
@@ -126,7 +126,8 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
 
   asio::awaitable<std::size_t> read(std::span<char> buffer) override;
   asio::awaitable<std::optional<std::size_t>> read_by(std::span<char> buffer, Clock::time_point time) override;
-  asio::awaitable<std::string_view> read_piece(std::span<char> space) override;
+  asio::awaitable<void> read_pieces(std::span<char> space, Pieces& pieces) override;
+  std::size_t at_hand() const override { return left_over_.size(); }
   asio::awaitable<bool> write(std::string_view data) override;
   asio::awaitable<bool> write(Passage& passage) override;
   void close_input() override;
@@ -151,8 +152,8 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   /// Sends what is left of what is to come before the input.
   asio::awaitable<bool> flush();
   /// Sends all of them, one behind the other. False: nobody takes it any more.
-  using Pieces = std::array<std::string_view, 4>;
-  asio::awaitable<bool> send(Pieces pieces);
+  using Parts = std::array<std::string_view, 4>;
+  asio::awaitable<bool> send(Parts parts);
   /// Sends the next `size` bytes in `passage`.
   asio::awaitable<bool> send(Passage& passage, std::size_t size);
   asio::awaitable<void> feed_file();
@@ -160,8 +161,8 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   asio::awaitable<void> drain();
   /// What of the answer lies here already; nullopt: there is nothing, and more may come.
   std::optional<std::size_t> take(std::span<char> buffer);
-  /// What of the output lies here in one large piece; empty: there is none, and it is taken as it comes.
-  std::string_view lend();
+  /// Adds to `pieces` what of the output lies here. False: it does not begin with a large one, and is better copied.
+  bool lend(Pieces& pieces);
   void take_part(const fastcgi::AnswerReader::Part& part, std::span<char> buffer, std::size_t& taken);
   /// Takes all of what was read to a place of its own.
   void take_first();

@@ -167,7 +167,7 @@ asio::awaitable<bool> ScriptRun::gather_page() {
   bool seems_to_fail = is_explained_ && head().status >= 500;
   bool has_closed_output = false;
   // Where hardly any room is left, more is on its way.
-  while (!has_closed_output && pending_.size() + small_buffer_.size() < kPiece) {
+  while (!has_closed_output && pending_.size() + source_->at_hand() + small_buffer_.size() < kPiece) {
     const std::span<char> space = buffer();
     const Clock::duration waited =
         seems_to_fail ? std::max<Clock::duration>(patience, kEndAfterError) : wait_for_more();
@@ -192,18 +192,23 @@ asio::awaitable<bool> ScriptRun::gather_page() {
   co_return has_ended;
 }
 
-asio::awaitable<std::string_view> ScriptRun::read_page() {
+asio::awaitable<Pieces> ScriptRun::read_page() {
+  Pieces pieces;
   if (!pending_.empty()) {
     handed_.swap(pending_);
     pending_.clear();
-    co_return handed_;
+    pieces.add(handed_);
+    if (source_->at_hand() == 0) co_return pieces;
   }
+  const std::size_t gathered = pieces.size();
   const std::span<char> space = buffer();
-  const std::string_view piece = co_await source_->read_piece(space);
-  report_.body_written += piece.size();
-  if (piece.data() == space.data()) note_read(piece.size());
-  if (!piece.empty()) source_->set_deadline(Clock::now() + limits_.total_time);
-  co_return piece;
+  co_await source_->read_pieces(space, pieces);
+  const std::size_t got = pieces.size() - gathered;
+  if (got == 0) co_return pieces;
+  report_.body_written += got;
+  note_read(got);
+  source_->set_deadline(Clock::now() + limits_.total_time);
+  co_return pieces;
 }
 
 asio::awaitable<std::optional<Finding>> ScriptRun::judge() {

@@ -64,8 +64,8 @@ class ScriptRun {
   bool sends_body() const { return report_.body_was_expected; }
   /// What was read of the page and not yet handed on by read_page().
   std::string_view gathered() const { return pending_; }
-  /// The next part of the page; empty: it has ended. The view lives until the next call.
-  asio::awaitable<std::string_view> read_page();
+  /// The next part of the page; empty: it has ended. It lives until the next call.
+  asio::awaitable<Pieces> read_page();
   /// Waits for the end of the process, and judges the run.
   asio::awaitable<std::optional<Finding>> judge();
   /// The same if the end comes within a moment; else nullopt, and the script goes on alone.

@@ -17,6 +17,7 @@
 #include "core/findings/finding.hpp"
 #include "run/event.hpp"
 #include "run/passage.hpp"
+#include "run/pieces.hpp"
 #include "run/process.hpp"
 
 namespace porter::run {
@@ -30,11 +31,14 @@ class ScriptSource {
   virtual asio::awaitable<std::size_t> read(std::span<char> buffer) = 0;
   /// As read(), but waits only until `time`; nullopt: nothing has come by then.
   virtual asio::awaitable<std::optional<std::size_t>> read_by(std::span<char> buffer, Clock::time_point time) = 0;
-  /// As read(), but what has come lies in `space` or wherever the source has it, until it is read from again.
-  virtual asio::awaitable<std::string_view> read_piece(std::span<char> space) {
+  /// As read(), but adds what has come to `pieces`, where there is room. It lies in `space` or wherever the source has
+  /// it, until it is read from again.
+  virtual asio::awaitable<void> read_pieces(std::span<char> space, Pieces& pieces) {
     const std::size_t got = co_await read(space);
-    co_return std::string_view(space.data(), got);
+    pieces.add({space.data(), got});
   }
+  /// Bytes of the output that lie here: so many at least can be read without waiting.
+  virtual std::size_t at_hand() const { return 0; }
   /// Hands all of `data` to the script as input. False: it does not read any more.
   virtual asio::awaitable<bool> write(std::string_view data) = 0;
   /// The same with all that is in `passage`.

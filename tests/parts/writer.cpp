@@ -146,6 +146,36 @@ TEST_CASE("answers are framed as the request and their length allow") {
   }
 }
 
+TEST_CASE("what lies in several pieces goes out as one part of the body, as far as its length goes") {
+  struct Row {
+    const char* name;
+    std::string request;
+    std::optional<std::uint64_t> length;
+    std::string text;
+    std::uint64_t counted;
+  };
+  const std::vector<Row> rows = {
+      {"no length", kGet, {}, kOk + "Transfer-Encoding: chunked\r\n\r\n9\r\nhigh tide\r\n0\r\n\r\n", 9},
+      {"a known length", kGet, 9, kOk + "Content-Length: 9\r\n\r\nhigh tide", 9},
+      {"a length that ends within one", kGet, 6, kOk + "Content-Length: 6\r\n\r\nhigh t", 6},
+      {"a length that ends before one", kGet, 4, kOk + "Content-Length: 4\r\n\r\nhigh", 4},
+      {"HEAD", "HEAD / HTTP/1.1\r\nHost: x\r\n\r\n", 9, kOk + "Content-Length: 9\r\n\r\n", 0},
+  };
+  for (const Row& row : rows) {
+    CAPTURE(row.name);
+    const Came came = answer(row.request, [&](Writer& writer) -> asio::awaitable<void> {
+      run::Pieces pieces;
+      for (const std::string_view piece : {"high", "", " ", "ti", "de"}) pieces.add(piece);
+      writer.begin(head_of(200, row.length));
+      co_await writer.body(pieces, {});
+      co_await writer.end();
+    });
+    CHECK(came.text == row.text);
+    CHECK(came.exchange.body_bytes == row.counted);
+    CHECK(came.keeps);
+  }
+}
+
 TEST_CASE("a site's fields are added to those answers that have none of the name") {
   const AnswerFields of_site = {{"X-Harbour", "Skerry Head"}, {"content-type", "text/html"}};
   const Came came = answer(kGet, two_parts(200, 9), &of_site);

@@ -128,6 +128,7 @@ TEST_CASE("a page is the same from a kept process and from a fresh one") {
        "--xx\r\nContent-Disposition: form-data; name=\"paper\"; filename=\"a.txt\"\r\n\r\n" + std::string(100000, 'p') +
            "\r\n--xx--\r\n"},
       {"large", "<?php for ($i = 0; $i < 20000; ++$i) echo \"07:40 Skerry Head to Morrow Bay, crossing $i\\n\";"},
+      {"one-piece", "<?php echo implode(\"\\n\", range(1, 150000));"},
       {"binary",
        "<?php header('Content-Type: application/octet-stream'); for ($i = 0; $i < 1024; ++$i) echo chr($i & 255);"},
       {"length", "<?php header('Content-Length: 5'); echo 'abcde';"},

@@ -266,6 +266,49 @@ TEST_CASE("a worker that breaks the protocol is told of, and nothing hangs") {
   }
 }
 
+TEST_CASE("however a page is cut into records, it is passed on in its order") {
+  const std::string page = numbered(600'000);
+  struct Row {
+    std::string name;
+    std::vector<std::size_t> sizes;  ///< Of the records, over and over.
+    int padding = 0;
+    std::string aside{};      ///< On the error stream, behind every record.
+    std::string announced{};  ///< A length, if any.
+  };
+  const std::vector<Row> rows = {{"large", {65535}},
+                                 {"as PHP does", {65528}, 0, "", "600000"},
+                                 {"padded", {65535}, 255},
+                                 {"small behind large", {40000, 10}},
+                                 {"large behind small", {1, 20000, 16383, 16384}},
+                                 {"small", {512}},
+                                 {"complaints between", {30000}, 1, "the pier is closed\n"},
+                                 {"more than announced", {65535}, 0, "", "150000"}};
+  for (const Row& row : rows) {
+    CAPTURE(row.name);
+    std::string says = record(6, 1,
+                              "Content-Type: text/plain\r\n" +
+                                  (row.announced.empty() ? "" : "Content-Length: " + row.announced + "\r\n") + "\r\n");
+    for (std::size_t at = 0, i = 0; at < page.size(); ++i) {
+      std::string one = record(6, 1, page.substr(at, row.sizes[i % row.sizes.size()]));
+      at += row.sizes[i % row.sizes.size()];
+      one[6] = static_cast<char>(row.padding);
+      says += one + std::string(static_cast<std::size_t>(row.padding), '\0');
+      if (!row.aside.empty()) says += record(7, 1, row.aside);
+    }
+    says += record(6, 1, "") + record(3, 1, std::string(8, '\0'));
+    TempFolder folder;
+    folder.write("pages/a.php", "");
+    const Fake fake(says, Fake::Then::hangs);
+    SettledServer server(folder, site_with("PHP]\nworkers = \"" + fake.address() + "\"\n"));
+    const std::size_t length = row.announced.empty() ? page.size() : std::stoul(row.announced);
+    const Answer answer = get(server.port(), "/a.php");
+    CHECK(answer.whole);
+    CHECK((answer.body == page.substr(0, length)));
+    CHECK(request(server.port(), "HEAD", "/a.php").body.empty());
+    CHECK(server.stop() == 0);
+  }
+}
+
 TEST_CASE("a page that breaks off in its middle is not taken for a whole one") {
   TempFolder folder;
   folder.write("pages/a.php", "");

@@ -177,7 +177,7 @@ asio::awaitable<void> FileAnswer::send_whole() {
   AnswerHead head = whole_head(Coding::none);
   head.length = size_;
   turn_.writer().begin(head);
-  co_await turn_.writer().body({}, {found_.file.get(), 0, size_});
+  co_await turn_.writer().body(std::string_view(), {found_.file.get(), 0, size_});
   const bool is_sent = co_await turn_.writer().end();
   if (!is_sent || request_.is_head() || !kept_at_) co_return;
   CachedFile cached = make_cached();
@@ -272,7 +272,7 @@ asio::awaitable<void> FileAnswer::send_ranges(const std::vector<http::ByteRange>
   head.fields.emplace_back("Content-Range", http::content_range(ranges.front(), size_));
   head.length = ranges.front().length;
   turn_.writer().begin(head);
-  co_await turn_.writer().body({}, {found_.file.get(), ranges.front().offset, ranges.front().length});
+  co_await turn_.writer().body(std::string_view(), {found_.file.get(), ranges.front().offset, ranges.front().length});
   co_await turn_.writer().end();
 }
 

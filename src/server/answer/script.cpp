@@ -369,13 +369,13 @@ asio::awaitable<void> ScriptAnswer::send(const run::ScriptRun::Page& page) {
   if (!page.is_whole) run_->source().answer_has_begun(run_->head().is_event_stream());
   // The length of what was cut off is not that of the page.
   writer.begin(make_head(page.is_whole && !run_->was_cut_off()));
-  std::string_view piece;
-  if (!run_->gathered().empty()) piece = co_await run_->read_page();
-  bool is_taken = co_await writer.body(piece);
+  run::Pieces pieces;
+  if (!run_->gathered().empty()) pieces = co_await run_->read_page();
+  bool is_taken = co_await writer.body(pieces, {});
   while (is_taken && !page.is_whole) {
-    piece = co_await run_->read_page();
-    if (piece.empty()) break;
-    if (run_->sends_body()) is_taken = co_await writer.body(piece);
+    pieces = co_await run_->read_page();
+    if (pieces.empty()) break;
+    if (run_->sends_body()) is_taken = co_await writer.body(pieces, {});
   }
   if (!is_taken) {
     run_->stop();
@@ -395,9 +395,9 @@ asio::awaitable<void> ScriptAnswer::send(const run::ScriptRun::Direct&) {
   writer.begin_directly();
   run_->source().answer_has_begun(false);
   for (bool is_taken = true; is_taken;) {
-    const std::string_view piece = co_await run_->read_page();
-    if (piece.empty()) break;
-    is_taken = co_await writer.body(piece);
+    const run::Pieces pieces = co_await run_->read_page();
+    if (pieces.empty()) break;
+    is_taken = co_await writer.body(pieces, {});
     if (!is_taken) run_->stop();
   }
 }

@@ -8,6 +8,7 @@
 #include <array>
 #include <charconv>
 #include <iterator>
+#include <limits>
 
 #include "core/files/descriptor.hpp"
 #include "core/http/date.hpp"
@@ -24,6 +25,13 @@ bool has_field(const AnswerHead& head, std::string_view name) {
 
 void append_field(std::string& out, std::string_view name, std::string_view value) {
   for (const std::string_view part : {name, std::string_view(": "), value, std::string_view("\r\n")}) out += part;
+}
+
+/// Bytes of the body in what is to be sent.
+std::uint64_t body_of(const Outgoing& out) {
+  std::uint64_t bytes = out.file.length;
+  for (std::size_t i = kBodyPiece; i < kEndPiece; ++i) bytes += out.pieces[i].iov_len;
+  return bytes;
 }
 
 void append_number(std::string& out, std::uint64_t number) {
@@ -114,17 +122,19 @@ void Writer::cut_off() {
   keeps_ = false;
 }
 
-Outgoing Writer::compose(std::string_view bytes, FilePart part, Last last) {
-  if (drops_body_) {
-    bytes = {};
-    part = {};
+Outgoing Writer::compose(const run::Pieces& body, FilePart part, Last last) {
+  Outgoing out(part, head_);
+  std::uint64_t room = std::numeric_limits<std::uint64_t>::max();
+  if (length_) room = *length_ - passed_;
+  if (drops_body_) room = 0;
+  std::size_t next = kBodyPiece;
+  for (std::string_view piece : body) {
+    piece = piece.substr(0, static_cast<std::size_t>(std::min<std::uint64_t>(piece.size(), room)));
+    out.pieces[next++] = Outgoing::piece(piece);
+    room -= piece.size();
   }
-  if (length_) {
-    const std::uint64_t room = *length_ - passed_;
-    bytes = bytes.substr(0, static_cast<std::size_t>(std::min<std::uint64_t>(bytes.size(), room)));
-    part.length = std::min(part.length, room - bytes.size());
-  }
-  const std::uint64_t size = bytes.size() + part.length;
+  out.file.length = std::min(part.length, room);
+  const std::uint64_t size = body_of(out);
   passed_ += size;
   std::string_view end;
   std::string_view chunk_head;
@@ -137,16 +147,16 @@ Outgoing Writer::compose(std::string_view bytes, FilePart part, Last last) {
     }
     end = last == Last::no ? (size > 0 ? "\r\n" : "") : (size > 0 ? "\r\n0\r\n\r\n" : "0\r\n\r\n");
   }
-  return Outgoing(part, head_, chunk_head, {}, bytes, end);
+  out.pieces[1] = Outgoing::piece(chunk_head);
+  out.pieces[kEndPiece] = Outgoing::piece(end);
+  return out;
 }
 
-void Writer::count(std::uint64_t before, const Outgoing& left) {
-  exchange_.body_bytes += before - left.pieces[kBodyPiece].iov_len - left.file.length;
-}
+void Writer::count(std::uint64_t before, const Outgoing& left) { exchange_.body_bytes += before - body_of(left); }
 
 asio::awaitable<bool> Writer::send(Outgoing out) {
   if (has_failed_) co_return false;
-  const std::uint64_t body_size = out.pieces[kBodyPiece].iov_len + out.file.length;
+  const std::uint64_t body_size = body_of(out);
   has_sent_ = has_sent_ || body_size > 0 || !head_.empty();
   Sent sent = transport_.send_now(out);
   if (sent == Sent::some) {
@@ -159,12 +169,13 @@ asio::awaitable<bool> Writer::send(Outgoing out) {
   co_return sent == Sent::all;
 }
 
-asio::awaitable<bool> Writer::body(std::string_view bytes, FilePart part) {
+asio::awaitable<bool> Writer::body(const run::Pieces& pieces, FilePart part) {
   // The status of "HTTP/1.1 200 OK", for the log.
   constexpr std::size_t kStatusAt = 9;
-  if (is_direct_ && exchange_.status == 0 && bytes.size() >= kStatusAt + 3 && bytes.starts_with("HTTP/1."))
-    std::from_chars(bytes.data() + kStatusAt, bytes.data() + kStatusAt + 3, exchange_.status);
-  return send(compose(bytes, part, Last::no));
+  const std::string_view first = pieces.empty() ? std::string_view() : *pieces.begin();
+  if (is_direct_ && exchange_.status == 0 && first.size() >= kStatusAt + 3 && first.starts_with("HTTP/1."))
+    std::from_chars(first.data() + kStatusAt, first.data() + kStatusAt + 3, exchange_.status);
+  return send(compose(pieces, part, Last::no));
 }
 
 asio::awaitable<bool> Writer::end() {
@@ -176,7 +187,7 @@ asio::awaitable<bool> Writer::page(AnswerHead head, std::string body) {
   head.length = body.size();
   begin(head);
   own_bytes_ = std::move(body);
-  return send(compose(own_bytes_, {}, Last::yes));
+  return send(compose(run::Pieces(own_bytes_), {}, Last::yes));
 }
 
 Sent Writer::send_ready(ReadyAnswer&& answer) {
@@ -185,7 +196,7 @@ Sent Writer::send_ready(ReadyAnswer&& answer) {
   exchange_.status = ready_.status;
   ready_whole_ = Outgoing(ready_.file, ready_.status_line, ready_.fields, date_.now(), ready_.body);
   ready_rest_ = ready_whole_;
-  const std::uint64_t body_size = ready_.body.size() + ready_.file.length;
+  const std::uint64_t body_size = body_of(ready_whole_);
   const Sent sent = transport_.send_now(ready_rest_);
   count(body_size, ready_rest_);
   if (sent == Sent::failed) cut_off();

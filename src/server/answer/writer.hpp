@@ -49,8 +49,10 @@ std::string field_lines(const AnswerHead& head, const AnswerFields& of_site);
 void append_field_lines(std::string& out, const AnswerHead& head, const AnswerFields& of_site);
 void append_content_length(std::string& out, std::uint64_t length);
 
-/// The place of the body among the pieces that are sent, so that its bytes can be counted.
+/// The place of the body among the pieces that are sent, so that its bytes can be counted: this one, of an answer that
+/// lies ready, and as many as run::Pieces has at most.
 inline constexpr std::size_t kBodyPiece = 3;
+inline constexpr std::size_t kEndPiece = kBodyPiece + run::Pieces::kMost;  ///< What follows the body.
 
 /// An answer that is whole and lies ready, as the cache keeps it. The views last until the answer has been sent.
 struct ReadyAnswer {
@@ -98,11 +100,12 @@ class Writer {
   /// Begins an answer whose head is written by a program that speaks to the client directly (RFC 3875, section 5). The
   /// connection ends with it.
   void begin_directly();
-  /// Sends the next part of the body: `bytes`, then `part`. What goes beyond the announced length is dropped, as is all
-  /// of it where none may be sent. False: the client is gone, does not take it, or the file has become shorter;
-  /// whatever follows is not sent either. `bytes` must last until then. A part of a file requires that the length was
+  /// Sends the next part of the body: `pieces`, then `part`. What goes beyond the announced length is dropped, as is
+  /// all of it where none may be sent. False: the client is gone, does not take it, or the file has become shorter;
+  /// whatever follows is not sent either. The bytes must last until then. A part of a file requires that the length was
   /// announced.
-  asio::awaitable<bool> body(std::string_view bytes, FilePart part = {});
+  asio::awaitable<bool> body(const run::Pieces& pieces, FilePart part);
+  asio::awaitable<bool> body(std::string_view bytes, FilePart part = {}) { return body(run::Pieces(bytes), part); }
   /// Ends the answer. One that is shorter than announced is cut off, since nothing else tells the client. False: it was
   /// not sent whole.
   asio::awaitable<bool> end();
@@ -129,8 +132,8 @@ class Writer {
 
  private:
   enum class Last { no, yes };
-  /// What is to be sent of the head, of `bytes` and `part`, and of the framing around them.
-  Outgoing compose(std::string_view bytes, FilePart part, Last last);
+  /// What is to be sent of the head, of `body` and `part`, and of the framing around them.
+  Outgoing compose(const run::Pieces& body, FilePart part, Last last);
   /// Sends all of `out`.
   asio::awaitable<bool> send(Outgoing out);
   /// Counts what of the body has gone out since `before` was what was left of it.

@@ -97,20 +97,22 @@ asio::awaitable<std::size_t> Transport::receive(run::Passage& passage, std::size
 Sent Transport::send_pieces_now(Outgoing& out) {
   auto& pieces = out.pieces;
   std::size_t first = 0;
+  std::size_t end = pieces.size();
+  while (end > 0 && pieces[end - 1].iov_len == 0) --end;
   for (;;) {
-    while (first < pieces.size() && pieces[first].iov_len == 0) ++first;
-    if (first == pieces.size()) return Sent::all;
+    while (first < end && pieces[first].iov_len == 0) ++first;
+    if (first == end) return Sent::all;
     if (is_aborted_) return Sent::failed;
     msghdr message{};
     message.msg_iov = &pieces[first];
-    message.msg_iovlen = pieces.size() - first;
+    message.msg_iovlen = end - first;
     // A head waits for the file's first bytes, so that they leave in one packet.
     const int more = out.file.length > 0 ? MSG_MORE : 0;
     const ssize_t sent = ::sendmsg(socket_.native_handle(), &message, MSG_NOSIGNAL | more);
     if (sent < 0 && errno == EINTR) continue;
     if (sent < 0) return errno == EAGAIN ? Sent::some : Sent::failed;
     auto left = static_cast<std::size_t>(sent);
-    for (std::size_t i = first; i < pieces.size(); ++i) {
+    for (std::size_t i = first; i < end; ++i) {
       const std::size_t taken = std::min(left, pieces[i].iov_len);
       pieces[i].iov_base = static_cast<char*>(pieces[i].iov_base) + taken;
       pieces[i].iov_len -= taken;

@@ -19,6 +19,7 @@
 #include <string_view>
 
 #include "run/passage.hpp"
+#include "run/pieces.hpp"
 
 namespace porter::server {
 
@@ -50,7 +51,7 @@ struct FilePart {
 /// What is to be sent: pieces of bytes one behind the other, and then a part of a file. Sending takes away from its
 /// front, so it always is what is left.
 struct Outgoing {
-  std::array<iovec, 5> pieces{};
+  std::array<iovec, 4 + run::Pieces::kMost> pieces{};
   FilePart file{};
 
   Outgoing() = default;
