@@ -41,6 +41,18 @@ void widen(int socket) {
     ::setsockopt(socket, SOL_SOCKET, SO_SNDBUF, &kRoom, sizeof kRoom);
 }
 
+/// Sets a flag for as long as it lasts, also where there is no memory to go on.
+class While {
+ public:
+  explicit While(bool& flag) : flag_(flag) { flag_ = true; }
+  ~While() { flag_ = false; }
+  While(const While&) = delete;
+  While& operator=(const While&) = delete;
+
+ private:
+  bool& flag_;
+};
+
 /// What a program says of its refusal.
 std::string_view reason_of(fastcgi::AnswerReader::End::Protocol protocol) {
   using Protocol = fastcgi::AnswerReader::End::Protocol;
@@ -234,13 +246,12 @@ asio::awaitable<bool> FastCgiRun::send(Passage& passage, std::size_t size) {
 
 asio::awaitable<bool> FastCgiRun::flush() {
   const auto self = shared_from_this();
-  is_writing_ = true;
+  const While writing(is_writing_);
   // While it is on its way, another process may be asked in place of this one.
   const std::string rest(unsent());
   sent_ = text_.size();
   const Parts parts{rest};
   const bool is_sent = co_await send(parts);
-  is_writing_ = false;
   if (!is_sent) input_ = Input::broken;
   co_return is_sent;
 }
@@ -269,9 +280,8 @@ asio::awaitable<bool> FastCgiRun::write(std::string_view data) {
       parts[2 * i] = {headers[i].data(), headers[i].size()};
       parts[2 * i + 1] = piece;
     }
-    is_writing_ = true;
+    const While writing(is_writing_);
     is_sent = co_await send(parts);
-    is_writing_ = false;
   }
   if (!is_sent) input_ = Input::broken;
   co_return is_sent;
@@ -287,10 +297,9 @@ asio::awaitable<bool> FastCgiRun::write(Passage& passage) {
     const std::size_t size = std::min(passage.size(), kPieceOfInput);
     const auto header = fastcgi::Header{fastcgi::RecordType::input, request_, static_cast<std::uint16_t>(size)}.bytes();
     const Parts parts{std::string_view(header.data(), header.size())};
-    is_writing_ = true;
+    const While writing(is_writing_);
     is_sent = co_await send(parts);
     if (is_sent) is_sent = co_await send(passage, size);
-    is_writing_ = false;
   }
   if (!is_sent) input_ = Input::broken;
   co_return is_sent;
@@ -384,7 +393,6 @@ void FastCgiRun::await_first(std::function<void()> then) {
     asio::post(executor_, [self = shared_from_this()] { self->first_has_come({}); });
     return;
   }
-  is_reading_ = true;
   // The peer stays for as long as something is on its way into its memory.
   const auto peer = peer_;
   char* const bytes = read_ahead();
@@ -398,6 +406,7 @@ void FastCgiRun::await_first(std::function<void()> then) {
         self->unread_ = {bytes, self->unread_.size() + got};
         self->first_has_come(error);
       });
+  is_reading_ = true;  // Only now is there anybody who will say that it is over.
 }
 
 void FastCgiRun::first_has_come(const boost::system::error_code& error) {
@@ -481,9 +490,8 @@ asio::awaitable<bool> FastCgiRun::await_more(Clock::time_point time) {
     // How its process has ended tells whether another one may be asked.
     if (time <= Clock::now()) co_return false;
     patience_.expires_at(std::min(time, terminate_at_));
-    is_reading_ = true;
+    const While reading(is_reading_);
     co_await patience_.async_wait(kAwait);
-    is_reading_ = false;
     co_return true;
   }
   const auto peer = peer_;
@@ -507,9 +515,11 @@ asio::awaitable<bool> FastCgiRun::await_more(Clock::time_point time) {
         if (!cancelled && self->peer_ == peer && self->is_reading_) self->wake();
       });
     }
-    is_reading_ = true;
-    std::tie(error, got) = co_await peer->connection().async_read_some(asio::buffer(space, kReadAhead - kept), kAwait);
-    is_reading_ = false;
+    {
+      const While reading(is_reading_);
+      std::tie(error, got) =
+          co_await peer->connection().async_read_some(asio::buffer(space, kReadAhead - kept), kAwait);
+    }
     if (is_bounded) patience_.cancel();
   }
   unread_ = {bytes, kept + got};
