@@ -90,7 +90,7 @@ std::shared_ptr<FastCgiRun> FastCgiRun::begin(const asio::any_io_executor& execu
   }
   peer->begins(order.is_short && run->is_whole_ && run->unsent().empty());
   run->is_measured_ = order.is_measured;
-  run->another_ = std::move(order.another);
+  run->others_ = std::move(order.others);
   run->input_file_ = std::move(order.input_file);
   run->ticket_ = std::move(order.ticket);
   run->watch_peer();
@@ -120,8 +120,9 @@ bool FastCgiRun::send_now() {
 }
 
 void FastCgiRun::watch_peer() {
-  peer_->when_ended([weak = weak_from_this()] {
-    if (const auto self = weak.lock()) self->process_ended();
+  peer_->when_ended([this] {
+    const auto self = shared_from_this();
+    process_ended();
   });
 }
 
@@ -138,6 +139,10 @@ FastCgiRun::FastCgiRun(const asio::any_io_executor& executor, RunSet& set, std::
       patience_(executor) {
   if (processor_time_allowed_.count() > 0 && peer_->process() != nullptr)
     computed_look_ = begun_ + processor_time_allowed_;
+}
+
+FastCgiRun::~FastCgiRun() {
+  if (peer_) peer_->when_ended(nullptr);
 }
 
 void FastCgiRun::when_long(std::function<void()> then) {
@@ -600,16 +605,16 @@ void FastCgiRun::terminate() {
 }
 
 bool FastCgiRun::may_begin_again() const {
-  return another_ && peer_ && is_whole_ && peer_->ends_between_runs() && !has_answered_ && !failure_ && !is_stopped_ &&
+  return others_ && peer_ && is_whole_ && peer_->ends_between_runs() && !has_answered_ && !failure_ && !is_stopped_ &&
          !was_too_slow_ && !was_over_time_;
 }
 
 bool FastCgiRun::begin_again() {
-  const auto another = std::exchange(another_, nullptr);
+  const auto others = std::exchange(others_, nullptr);
   const auto last = std::exchange(peer_, nullptr);
   last->when_ended(nullptr);
   last->give_back(FastCgiPeer::Left::spoilt);
-  const auto next = another();
+  const auto next = others->take_free();
   // Without another one the end of this one is all there is to tell.
   if (!next) return false;
   peer_ = next;
@@ -682,7 +687,7 @@ void FastCgiRun::end_of_run() {
   end_.duration = std::chrono::duration_cast<std::chrono::microseconds>(Clock::now() - begun_);
   when_long_ = nullptr;
   note_long_ = nullptr;
-  another_ = nullptr;
+  others_.reset();
   ticket_.reset();
   noted_.reset();
   patience_.cancel();

@@ -85,6 +85,14 @@ class FastCgiPeer {
   virtual void give_back(Left left) = 0;
 };
 
+/// Those who may answer a request.
+class FastCgiPeers {
+ public:
+  virtual ~FastCgiPeers() = default;
+  /// One that is free; null: there is none.
+  virtual std::shared_ptr<FastCgiPeer> take_free() = 0;
+};
+
 class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastCgiRun> {
  public:
   struct Order {
@@ -97,8 +105,8 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
     std::size_t processor_time = 0;              ///< Seconds that it may compute; 0: any.
     bool is_measured = true;                     ///< Somebody wants to know the processor time that it has used.
     bool is_short = false;                       ///< It will most probably have ended in a moment.
-    /// Whom to hand the request to, once, should `peer` end by itself before it has read it; null: nobody is free.
-    std::function<std::shared_ptr<FastCgiPeer>()> another{};
+    /// Where to find another, once, should the peer end by itself before it has read the request; null: nowhere.
+    std::shared_ptr<FastCgiPeers> others{};
     Gate::Ticket ticket{};  ///< Let go of when the run has ended; null: its turn is the peer itself.
   };
 
@@ -106,6 +114,7 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   /// been taken out of `order`. It is a member of `set` until it has ended; `set` must outlive it.
   static std::shared_ptr<FastCgiRun> begin(const asio::any_io_executor& executor, RunSet& set,
                                            const std::shared_ptr<FastCgiPeer>& peer, Order& order);
+  ~FastCgiRun() override;
   FastCgiRun(const FastCgiRun&) = delete;
   FastCgiRun& operator=(const FastCgiRun&) = delete;
 
@@ -240,7 +249,7 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   std::function<void()> when_long_;
   std::function<void()> first_then_;
   std::function<Gate::Ticket()> note_long_;
-  std::function<std::shared_ptr<FastCgiPeer>()> another_;
+  std::shared_ptr<FastCgiPeers> others_;
   bool is_measured_ = true;
   bool is_whole_ = false;  ///< text_ is all of the request, which may be sent again.
   Gate::Ticket ticket_;

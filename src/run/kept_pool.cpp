@@ -214,6 +214,12 @@ std::unique_ptr<KeptProcess> KeptShare::take_idle(std::uint64_t generation, Clai
   return nullptr;
 }
 
+std::shared_ptr<FastCgiPeer> KeptShare::take_free() {
+  auto taken = take();
+  auto* const free = std::get_if<std::shared_ptr<FastCgiPeer>>(&taken);
+  return free == nullptr ? nullptr : std::move(*free);
+}
+
 std::variant<std::shared_ptr<FastCgiPeer>, StartError, KeptShare::NoneFree> KeptShare::take(KeptTurn* turn) {
   Claim claim{*this, turn != nullptr && std::exchange(turn->may_start_, false)};
   std::unique_ptr<KeptProcess> process;
@@ -418,12 +424,12 @@ void KeptShare::prepare_successor(KeptProcess& process) {
 void KeptShare::put_down(std::unique_ptr<KeptProcess>&& process) {
   process->idle_since = Clock::now();
   // One that ends now ends between two requests: whoever wants one gets another.
-  process->ended = [weak = weak_from_this(), which = process.get()] {
-    const auto self = weak.lock();
-    const auto gone = self ? take_out(self->idle_, which) : nullptr;
+  process->ended = [this, which = process.get()] {
+    const auto self = shared_from_this();
+    const auto gone = take_out(idle_, which);
     if (!gone) return;
-    --self->pool_->idle_;
-    self->uncount();
+    --pool_->idle_;
+    uncount();
   };
   idle_.reserve(idle_.size() + 1);
   idle_.push_back(std::move(process));
@@ -536,10 +542,10 @@ void KeptShare::bury(std::unique_ptr<KeptProcess>&& process) noexcept {
   dying->terminate();
   dying->disconnect();
   try {
-    dying->ended = [weak = weak_from_this(), which = dying.get()] {
-      const auto self = weak.lock();
-      const auto gone = self ? take_out(self->dying_, which) : nullptr;
-      if (gone && self->dying_.empty()) self->dying_timer_.cancel();
+    dying->ended = [this, which = dying.get()] {
+      const auto self = shared_from_this();
+      const auto gone = take_out(dying_, which);
+      if (gone && dying_.empty()) dying_timer_.cancel();
     };
     dying_.reserve(dying_.size() + 1);
     dying_.push_back(std::move(dying));

@@ -117,10 +117,10 @@ class KeptTurn : public std::enable_shared_from_this<KeptTurn> {
 };
 
 /// One thread's part of a pool. All its functions are called on that thread.
-class KeptShare : public std::enable_shared_from_this<KeptShare> {
+class KeptShare : public FastCgiPeers, public std::enable_shared_from_this<KeptShare> {
  public:
   static std::shared_ptr<KeptShare> make(const asio::any_io_executor& executor, const std::shared_ptr<KeptPool>& pool);
-  ~KeptShare();
+  ~KeptShare() override;
   KeptShare(const KeptShare&) = delete;
   KeptShare& operator=(const KeptShare&) = delete;
 
@@ -132,6 +132,7 @@ class KeptShare : public std::enable_shared_from_this<KeptShare> {
   struct NoneFree {};
   /// A process for one run, idle until now or new. With a turn that has come, what was set aside for it.
   std::variant<std::shared_ptr<FastCgiPeer>, StartError, NoneFree> take(KeptTurn* turn = nullptr);
+  std::shared_ptr<FastCgiPeer> take_free() override;
   /// A place at the end of the queue, if not more than `queue` requests wait already; else null. `request` as KeptTurn
   /// takes it.
   std::shared_ptr<KeptTurn> line_up(std::size_t queue, KeptTurn::Request request);

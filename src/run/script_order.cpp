@@ -7,6 +7,7 @@
 
 #include <algorithm>
 #include <array>
+#include <charconv>
 #include <ctime>
 #include <utility>
 
@@ -20,6 +21,7 @@ namespace {
 
 /// Between the signal that tells of the processor time used up and the one that cannot be caught.
 constexpr std::size_t kGraceOfProcessorTime = 2;
+constexpr std::uint16_t kLeastOfFiveDigits = 10000;
 /// Longer than anybody looks at a script that a debugger holds.
 constexpr std::chrono::hours kUnhurried{24 * 365};
 
@@ -64,13 +66,32 @@ void set_command(RunOrder& order, const ScriptRequest& request) {
   }
 }
 
-/// The records that begin the request of `order`.
-std::string records_of(const ScriptOrder& order) {
-  if (order.known == nullptr) return fastcgi::request_records(order.run.environment);
-  // With what comes beside the pairs that are known one record has to hold them.
-  constexpr std::size_t kMostKnown = fastcgi::kMostContent / 2;
-  if (order.known->pairs.size() > kMostKnown) return fastcgi::request_records(order.environment());
-  return fastcgi::request_records_of(order.known->pairs, script::kRemotePort, std::to_string(order.client_port));
+/// `limits` with those of the request's interpreter and site.
+Limits limits_of(const ScriptRequest& request, const Limits& limits) {
+  Limits out = limits;
+  if (request.script.rule != nullptr)
+    for (const auto& [name, value] : request.script.rule->limits) set_limit(out, name, value);
+  if (request.site.unhurried) out.first_byte = out.total_time = kUnhurried;
+  return out;
+}
+
+/// The records of a request that tells `environment`.
+std::string records_of(const script::Environment& environment, InputKind input) {
+  std::string out = fastcgi::request_records(environment);
+  if (input == InputKind::nothing) fastcgi::append_end_of_stream(out, fastcgi::RecordType::input, 0);
+  return out;
+}
+
+FastCgiRun::Order kept_order(std::string records, InputKind input, const Limits& limits) {
+  FastCgiRun::Order out{std::move(records), input};
+  out.error_stream_limit = limits.error_stream;
+  out.processor_time = limits.processor_time;
+  return out;
+}
+
+script::Environment with_port(script::Environment environment, std::uint16_t port) {
+  script::add_remote_port(environment, port);
+  return environment;
 }
 
 }  // namespace
@@ -138,15 +159,12 @@ ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const 
   ScriptOrder order{.script = request.script,
                     .runner = request.runner,
                     .document_root = request.site.document_root,
-                    .limits = limits,
+                    .limits = limits_of(request, limits),
                     .run = {}};
   order.expects_body = request.head.method != "HEAD";
   order.is_explained = request.is_explained;
   order.speaks_directly = speaks_directly(request.script);
   order.input_length = input.length.value_or(0);
-  if (request.script.rule != nullptr)
-    for (const auto& [name, value] : request.script.rule->limits) set_limit(order.limits, name, value);
-  if (request.site.unhurried) order.limits.first_byte = order.limits.total_time = kUnhurried;
   RunOrder& run = order.run;
   if (runs == Runs::fresh) {
     set_command(run, request);
@@ -166,25 +184,30 @@ ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const 
   return order;
 }
 
-KnownRequest known_request(const ScriptRequest& request) {
-  KnownRequest out{environment_of(request, std::nullopt), {}};
-  out.pairs = fastcgi::parameter_pairs(out.environment);
+KnownRequest known_request(const ScriptRequest& request, const Limits& limits) {
+  KnownRequest out{environment_of(request, std::nullopt), limits_of(request, limits), {}};
+  out.records = records_of(with_port(out.environment, kLeastOfFiveDigits), InputKind::nothing);
+  out.port_at = out.records.rfind(script::kRemotePort) + script::kRemotePort.size();
   return out;
 }
 
 script::Environment ScriptOrder::environment() const {
-  if (known == nullptr) return run.environment;
-  script::Environment out = known->environment;
-  script::add_remote_port(out, client_port);
-  return out;
+  return known == nullptr ? run.environment : with_port(known->environment, client_port);
 }
 
 FastCgiRun::Order kept_request(ScriptOrder& order) {
-  FastCgiRun::Order out{records_of(order), order.run.input};
-  if (out.input == InputKind::nothing) fastcgi::append_end_of_stream(out.request, fastcgi::RecordType::input, 0);
+  FastCgiRun::Order out = kept_order(records_of(order.run.environment, order.run.input), order.run.input, order.limits);
   out.input_file = std::move(order.run.input_file);
-  out.error_stream_limit = order.limits.error_stream;
-  out.processor_time = order.limits.processor_time;
+  return out;
+}
+
+FastCgiRun::Order kept_request(const KnownRequest& known, std::uint16_t client_port) {
+  constexpr InputKind kNothing = InputKind::nothing;
+  if (client_port < kLeastOfFiveDigits)
+    return kept_order(records_of(with_port(known.environment, client_port), kNothing), kNothing, known.limits);
+  FastCgiRun::Order out = kept_order(known.records, kNothing, known.limits);
+  char* const port = out.request.data() + known.port_at;
+  std::to_chars(port, port + 5, client_port);
   return out;
 }
 

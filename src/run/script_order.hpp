@@ -46,10 +46,13 @@ class Runners {
   std::unordered_map<std::string, Known> known_;
 };
 
-/// What a script is told of a request, all but REMOTE_PORT, so that it need not be composed for each that is the same.
+/// What a script is told of a request, so that it need not be composed for each that is the same but for the port it
+/// comes from.
 struct KnownRequest {
-  script::Environment environment;
-  std::string pairs;  ///< The same as parameters of FastCGI.
+  script::Environment environment;  ///< All but REMOTE_PORT.
+  Limits limits;                    ///< Those of the interpreter included.
+  std::string records;              ///< What a process that is kept is sent, with a port of five digits.
+  std::size_t port_at = 0;          ///< Where those stand among them.
 };
 
 /// The request that a script is to answer.
@@ -66,8 +69,8 @@ struct ScriptRequest {
   const KnownRequest* known = nullptr;  ///< Not null: it has no body, and of the caller only the port is needed.
 };
 
-/// What a script is told of a `request` without a body.
-KnownRequest known_request(const ScriptRequest& request);
+/// What a script is told of a `request` without a body, where the settings have `limits`.
+KnownRequest known_request(const ScriptRequest& request, const Limits& limits);
 
 /// True if it is run by a process that is there for one run after another.
 bool is_kept(const ScriptRequest& request);
@@ -106,6 +109,8 @@ ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const 
 
 /// What is asked of a process that is there for many runs.
 FastCgiRun::Order kept_request(ScriptOrder& order);
+/// The same for a request that is `known`, and comes from `client_port`.
+FastCgiRun::Order kept_request(const KnownRequest& known, std::uint16_t client_port);
 /// The same for one that others have started: it is told the interpreter's directives with each request.
 FastCgiRun::Order worker_request(ScriptOrder& order);
 

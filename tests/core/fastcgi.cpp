@@ -139,19 +139,6 @@ TEST_CASE("a request is its begin, its parameters and their end") {
   CHECK(out == record(5, 7, ""));
 }
 
-TEST_CASE("a request of pairs that are known, and one more, is as if all had been told at once") {
-  script::Environment known;
-  known.add("QUAY", "north");
-  known.add("NOTE", std::string(300, 'n'));
-  for (const std::string value : {"", "5000",
-                                  "a longer one that takes more than a hundred and twenty-eight bytes, as "
-                                  "the name of no port does, so that its length is written in four of them"}) {
-    script::Environment all = known;
-    all.add("REMOTE_PORT", value);
-    CHECK(request_records_of(parameter_pairs(known), "REMOTE_PORT", value) == request_records(all));
-  }
-}
-
 TEST_CASE("parameters that fill more than one record are cut between two of them, where that can be") {
   script::Environment environment;
   for (const char name : {'a', 'b', 'c'}) environment.add(std::string(1, name), std::string(30000, name));

@@ -123,30 +123,6 @@ std::string request_records(const script::Environment& environment) {
   return out;
 }
 
-std::string parameter_pairs(const script::Environment& environment) {
-  std::string out;
-  out.resize(environment.text().size() + environment.size() * kMostLengths);
-  char* end = out.data();
-  environment.each([&](std::string_view name, std::string_view value) { end = write_pair(end, name, value); });
-  out.resize(static_cast<std::size_t>(end - out.data()));
-  return out;
-}
-
-std::string request_records_of(std::string_view pairs, std::string_view name, std::string_view value) {
-  std::string out;
-  out.reserve(pairs.size() + kMostLengths + name.size() + value.size() + kSpaceForHeaders);
-  append_begin(out);
-  const std::size_t record = out.size();
-  append_header(out, {RecordType::params});
-  out += pairs;
-  const std::size_t size = out.size();
-  out.resize(size + kMostLengths + name.size() + value.size());
-  out.resize(static_cast<std::size_t>(write_pair(out.data() + size, name, value) - out.data()));
-  set_header(out, record, {RecordType::params, 0, static_cast<std::uint16_t>(out.size() - record - kHeaderSize)});
-  append_end_of_stream(out, RecordType::params, 0);
-  return out;
-}
-
 void address(std::string& records, std::uint16_t request, Connection then) {
   constexpr std::size_t kFlags = kHeaderSize + 2;
   records[kFlags] = then == Connection::stays ? kKeepConnection : '\0';

@@ -56,10 +56,6 @@ enum class Connection { closes, stays };
 /// The records that begin a request: its begin, and all of its parameters, `environment` (section 5.2). address() makes
 /// them those of one request.
 std::string request_records(const script::Environment& environment);
-/// The pairs of `environment` as they stand in its parameters, for request_records_of().
-std::string parameter_pairs(const script::Environment& environment);
-/// As request_records(), of `pairs` and one more. One record has to hold them: kMostContent.
-std::string request_records_of(std::string_view pairs, std::string_view name, std::string_view value);
 /// Gives whole `records`, which begin with a request's begin, the number of that request, and tells the connection's
 /// future.
 void address(std::string& records, std::uint16_t request, Connection then);

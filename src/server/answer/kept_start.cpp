@@ -79,15 +79,12 @@ Finding no_turn(Turn& turn, const run::KeptPool* pool, Code code) {
   return finding;
 }
 
-KeptStart::KeptStart(Turn& turn, std::size_t number, run::ScriptOrder order, run::KeptShare& share, bool is_short)
-    : turn_(turn), number_(number), order_(std::move(order)), request_(run::kept_request(order_)), share_(share) {
+KeptStart::KeptStart(Turn& turn, std::size_t number, const sites::ScriptFound& script, run::FastCgiRun::Order request,
+                     run::KeptShare& share, bool is_short)
+    : turn_(turn), number_(number), script_(script), request_(std::move(request)), share_(share) {
   request_.is_short = is_short;
   request_.is_measured = turn.is_kept();
-  request_.another = [own = share_.shared_from_this()]() -> std::shared_ptr<run::FastCgiPeer> {
-    auto other = own->take();
-    auto* const free = std::get_if<std::shared_ptr<run::FastCgiPeer>>(&other);
-    return free == nullptr ? nullptr : std::move(*free);
-  };
+  request_.others = share_.shared_from_this();
 }
 
 KeptStart::~KeptStart() {
@@ -112,12 +109,12 @@ bool KeptStart::hand_over() {
     const auto taken = share_.take(place_.get());
     if (std::holds_alternative<run::KeptShare::NoneFree>(taken)) return false;
     if (const auto* const error = std::get_if<run::StartError>(&taken)) {
-      const std::string& program = order_.script.interpreter;
+      const std::string& program = script_.interpreter;
       failure_.emplace();
-      failure_->finding = error->step == run::StartError::Step::resources
-                              ? out_of_resources("start " + program, error->number)
-                              : script::judge_start(program, run::command_by_hand(order_.script), error->number,
-                                                    run::start_of(program));
+      failure_->finding =
+          error->step == run::StartError::Step::resources
+              ? out_of_resources("start " + program, error->number)
+              : script::judge_start(program, run::command_by_hand(script_), error->number, run::start_of(program));
       return true;
     }
     const auto& peer = std::get<std::shared_ptr<run::FastCgiPeer>>(taken);
@@ -126,8 +123,7 @@ bool KeptStart::hand_over() {
     source_ = run::FastCgiRun::begin(turn_.executor(), turn_.worker().runs(), peer, request_);
     if (source_) return true;
   }
-  failure_ =
-      NotStarted{Finding{Code::fastcgi_closed, {{"program", order_.script.interpreter}, {"file", order_.script.path}}}};
+  failure_ = NotStarted{Finding{Code::fastcgi_closed, {{"program", script_.interpreter}, {"file", script_.path}}}};
   return true;
 }
 

@@ -36,9 +36,10 @@ bool is_in_vain(Turn& turn, RunFacts& facts, const run::KeptPool* pool, bool cam
 /// One request on its way to a process. It is used on its turn's thread, and must not outlive it.
 class KeptStart {
  public:
-  /// `number` is that of the run in the turn's exchange, whose facts it fills in. `share` has processes of its own.
-  /// `is_short`: it will most probably have ended in a moment.
-  KeptStart(Turn& turn, std::size_t number, run::ScriptOrder order, run::KeptShare& share, bool is_short = false);
+  /// `number` is that of the run in the turn's exchange, whose facts it fills in; `script` must outlive it. `share` has
+  /// processes of its own. `is_short`: it will most probably have ended in a moment.
+  KeptStart(Turn& turn, std::size_t number, const sites::ScriptFound& script, run::FastCgiRun::Order request,
+            run::KeptShare& share, bool is_short = false);
   /// Leaves the queue, or stops what has begun.
   ~KeptStart();
   KeptStart(const KeptStart&) = delete;
@@ -57,7 +58,6 @@ class KeptStart {
   /// Waits for that, as long as the settings and the client do. What is there to be told if it comes to nothing.
   asio::awaitable<std::optional<NotStarted>> wait();
 
-  const run::ScriptOrder& order() const { return order_; }
   /// What the process is kept in.
   const run::KeptPool* pool() const { return share_.pool().get(); }
 
@@ -73,7 +73,7 @@ class KeptStart {
 
   Turn& turn_;
   const std::size_t number_;
-  run::ScriptOrder order_;
+  const sites::ScriptFound& script_;
   run::FastCgiRun::Order request_;
   run::KeptShare& share_;
   const run::Clock::time_point since_ = run::Clock::now();

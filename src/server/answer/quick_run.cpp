@@ -53,7 +53,8 @@ std::shared_ptr<const CachedScript::Asked> asked_of(Turn& turn, const CachedScri
   if (read_target(turn)) return nullptr;
   const auto request = script_request(turn, turn.request(), script.found, script.runner, 0);
   auto asked = std::make_shared<CachedScript::Asked>();
-  *asked = {std::string(head), ends.client_address, ends.server_address, ends.server_port, run::known_request(request)};
+  *asked = {std::string(head), ends.client_address, ends.server_address, ends.server_port,
+            run::known_request(request, turn.settings().limits)};
   if (head.size() <= CachedScript::kMostHead) script.asked = asked;
   return asked;
 }
@@ -67,11 +68,8 @@ std::shared_ptr<QuickRun> QuickRun::begin(Turn& turn, std::shared_ptr<const Cach
   auto known = asked_of(turn, script);
   if (!known) return nullptr;
   run::KeptShare& share = turn.worker().kept_for(turn.served(), turn.site(), script.found);
-  auto asked = script_request(turn, turn.request(), script.found, script.runner, 0);
-  asked.known = &known->request;
-  auto order = run::order_script(asked, {}, turn.settings().limits, nullptr, run::Runs::kept);
   turn.exchange().runs.push_back(run_facts(script.runner, script.found));
-  auto run = std::make_shared<QuickRun>(turn, std::move(file), std::move(known), std::move(order), share);
+  auto run = std::make_shared<QuickRun>(turn, std::move(file), std::move(known), share);
   run->start_.begin();
   if (!run->start_.is_waiting()) {
     run->await_answer();
@@ -82,17 +80,24 @@ std::shared_ptr<QuickRun> QuickRun::begin(Turn& turn, std::shared_ptr<const Cach
 }
 
 QuickRun::QuickRun(Turn& turn, std::shared_ptr<const CachedFile> file, std::shared_ptr<const Asked> asked,
-                   run::ScriptOrder order, run::KeptShare& share)
+                   run::KeptShare& share)
     : turn_(turn),
       file_(std::move(file)),
       asked_(std::move(asked)),
-      start_(turn, 0, std::move(order), share, script().short_runs >= kSurelyShort) {}
+      start_(turn, 0, script().found, run::kept_request(asked_->request, turn.ends().client_port), share,
+             script().short_runs >= kSurelyShort) {}
 
 QuickRun::~QuickRun() {
   const auto& source = start_.source();
   if (!source || source->has_ended()) return;
   source->forget_first();
   source->when_long(nullptr);
+}
+
+run::ScriptOrder QuickRun::order() const {
+  auto asked = script_request(turn_, turn_.request(), script().found, script().runner, 0);
+  asked.known = &asked_->request;
+  return run::order_script(asked, {}, turn_.settings().limits, nullptr, run::Runs::kept);
 }
 
 void QuickRun::await_answer() {
@@ -147,7 +152,7 @@ std::optional<ReadyAnswer> QuickRun::read_answer() {
   note_end(exchange.runs.back(), end);
   if (turn_.is_kept()) {
     exchange.trail = script().trail;
-    exchange.runs.back().order = facts_of(start_.order(), start_.pool());
+    exchange.runs.back().order = facts_of(order(), start_.pool());
   }
   const std::string_view text = text_;
   ReadyAnswer answer;

@@ -24,7 +24,7 @@ class QuickRun : public std::enable_shared_from_this<QuickRun> {
   static std::shared_ptr<QuickRun> begin(Turn& turn, std::shared_ptr<const CachedFile> script);
   using Asked = CachedScript::Asked;
   QuickRun(Turn& turn, std::shared_ptr<const CachedFile> file, std::shared_ptr<const Asked> asked,
-           run::ScriptOrder order, run::KeptShare& share);
+           run::KeptShare& share);
   ~QuickRun();
   QuickRun(const QuickRun&) = delete;
   QuickRun& operator=(const QuickRun&) = delete;
@@ -41,6 +41,8 @@ class QuickRun : public std::enable_shared_from_this<QuickRun> {
   // For the full way.
 
   KeptStart& start() { return start_; }
+  /// What is run. Its views last as long as the turn and this.
+  run::ScriptOrder order() const;
   const CachedScript& script() const { return *file_->script; }
 
  private:
@@ -51,7 +53,7 @@ class QuickRun : public std::enable_shared_from_this<QuickRun> {
 
   Turn& turn_;
   const std::shared_ptr<const CachedFile> file_;
-  const std::shared_ptr<const Asked> asked_;  ///< Of start_'s order.
+  const std::shared_ptr<const Asked> asked_;
   const run::Clock::time_point since_ = run::Clock::now();
   KeptStart start_;
   run::Call settled_;

@@ -20,7 +20,7 @@ class ScriptStart {
       : turn_(turn), asked_(asked), number_(number) {}
 
   asio::awaitable<Started> fresh(run::ScriptInput input);
-  asio::awaitable<Started> kept(KeptStart& start);
+  asio::awaitable<Started> kept(KeptStart& start, const run::ScriptOrder& order);
   asio::awaitable<Started> by_worker(run::KeptShare& share, run::ScriptOrder order);
 
   /// Notes what is run, and how, where that is recorded.
@@ -70,11 +70,11 @@ Started ScriptStart::begun(const std::shared_ptr<run::FastCgiRun>& source, const
   }
 }
 
-asio::awaitable<Started> ScriptStart::kept(KeptStart& start) {
+asio::awaitable<Started> ScriptStart::kept(KeptStart& start, const run::ScriptOrder& order) {
   auto waiting = start.wait();
   auto failure = co_await std::move(waiting);
   if (failure) co_return std::move(*failure);
-  co_return begun(start.take_source(), start.order());
+  co_return begun(start.take_source(), order);
 }
 
 asio::awaitable<Started> ScriptStart::by_worker(run::KeptShare& share, run::ScriptOrder order) {
@@ -176,8 +176,9 @@ asio::awaitable<Started> start_script(Turn& turn, const run::ScriptRequest& aske
     co_return started;
   }
   if (const std::shared_ptr<QuickRun> quick = turn.take_quick_run()) {
-    start.note_order(quick->start().order(), quick->start().pool());
-    Started started = co_await start.kept(quick->start());
+    const auto order = quick->order();
+    start.note_order(order, quick->start().pool());
+    Started started = co_await start.kept(quick->start(), order);
     co_return started;
   }
   run::KeptShare& share = turn.worker().kept_for(turn.served(), turn.site(), asked.script);
@@ -187,9 +188,9 @@ asio::awaitable<Started> start_script(Turn& turn, const run::ScriptRequest& aske
     co_return started;
   }
   start.note_order(order, share.pool().get());
-  KeptStart one(turn, number, std::move(order), share);
+  KeptStart one(turn, number, asked.script, run::kept_request(order), share);
   one.begin();
-  Started started = co_await start.kept(one);
+  Started started = co_await start.kept(one, order);
   co_return started;
 }
 
