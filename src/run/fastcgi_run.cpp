@@ -72,8 +72,7 @@ std::string_view reason_of(fastcgi::AnswerReader::End::Protocol protocol) {
 
 std::shared_ptr<FastCgiRun> FastCgiRun::begin(const asio::any_io_executor& executor, RunSet& set,
                                               const std::shared_ptr<FastCgiPeer>& peer, Order& order) {
-  // The constructor is private, which std::make_shared cannot reach.
-  std::shared_ptr<FastCgiRun> run(new FastCgiRun(executor, set, peer, order));
+  const auto run = std::make_shared<FastCgiRun>(Begun(), executor, set, peer, order);
   run->text_ = std::move(order.request);
   fastcgi::address(run->text_, run->request_, peer->then());
   if (order.input == InputKind::nothing) {
@@ -126,7 +125,7 @@ void FastCgiRun::watch_peer() {
   });
 }
 
-FastCgiRun::FastCgiRun(const asio::any_io_executor& executor, RunSet& set, std::shared_ptr<FastCgiPeer> peer,
+FastCgiRun::FastCgiRun(Begun, const asio::any_io_executor& executor, RunSet& set, std::shared_ptr<FastCgiPeer> peer,
                        const Order& order)
     : set_(set),
       executor_(executor),

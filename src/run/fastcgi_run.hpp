@@ -155,8 +155,16 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   const std::optional<Finding>& failure() const override { return failure_; }
 
  private:
-  FastCgiRun(const asio::any_io_executor& executor, RunSet& set, std::shared_ptr<FastCgiPeer> peer, const Order& order);
+  /// What only begin() can give, since std::make_shared() reaches no private constructor.
+  struct Begun {
+    explicit Begun() = default;
+  };
 
+ public:
+  FastCgiRun(Begun, const asio::any_io_executor& executor, RunSet& set, std::shared_ptr<FastCgiPeer> peer,
+             const Order& order);
+
+ private:
   Clock::time_point look(Clock::time_point now) override;
   /// Sends what is left of what is to come before the input.
   asio::awaitable<bool> flush();

@@ -25,6 +25,10 @@ namespace {
 
 // One timer for all connections of a worker: deadlines are seconds, and a timer for each would cost more than it tells.
 constexpr std::chrono::milliseconds kSweepEvery{250};
+/// What has ended is gathered for this long, or until there is so much, before it is handed to the journal: each
+/// handing over costs a turn of the thread's loop. The journal itself waits for some milliseconds more.
+constexpr std::chrono::milliseconds kGatherRecords{3};
+constexpr std::size_t kMostGathered = 64;
 
 }  // namespace
 
@@ -50,6 +54,7 @@ Worker::Worker(Shared& shared, asio::io_context& context, std::shared_ptr<const 
       runs_(context_.get_executor()),
       shares_(context_.get_executor()),
       served_(std::make_shared<Served>(std::move(snapshot))),
+      flush_timer_(context_),
       shelf_(answerer.is_recorded() ? &shared.exchanges.add_shelf() : nullptr) {}
 
 WorkerThread::WorkerThread(Shared& shared, std::shared_ptr<const Snapshot> snapshot, Answerer& answerer)
@@ -162,13 +167,17 @@ void Worker::record(Exchange&& exchange, const std::shared_ptr<AccessLogFile>& a
   // A burst is mostly as large as the one before.
   if (records_.empty()) records_.reserve(last_burst_);
   records_.push_back(std::move(exchange));
-  if (is_flush_posted_) return;
-  asio::post(context_, [this] { flush_records(); });
-  is_flush_posted_ = true;
+  if (records_.size() >= kMostGathered) return flush_records();
+  if (is_flush_due_) return;
+  flush_timer_.expires_after(kGatherRecords);
+  flush_timer_.async_wait([this](const boost::system::error_code&) {
+    is_flush_due_ = false;
+    flush_records();
+  });
+  is_flush_due_ = true;
 }
 
 void Worker::flush_records() {
-  is_flush_posted_ = false;
   if (!access_.empty()) access_log_->write(access_);
   access_.clear();
   access_log_.reset();

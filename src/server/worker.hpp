@@ -124,7 +124,8 @@ class Worker {
   std::atomic<std::uint64_t> answered_{0};
   std::time_t memory_note_ = 0;  ///< When lack of memory was last told of.
   std::size_t last_burst_ = 0;   ///< How many exchanges were handed over together last.
-  bool is_flush_posted_ = false;
+  asio::steady_timer flush_timer_;
+  bool is_flush_due_ = false;
   bool sweeping_ = false;
   bool stopping_ = false;
   bool aborting_ = false;

@@ -142,11 +142,9 @@ std::optional<ReadyAnswer> QuickRun::read_answer() {
   if (page.empty() || (head->content_length && *head->content_length != page.size())) return std::nullopt;
   if (script().runner.name == "php-cgi" && script::holds_short_tag(page)) return std::nullopt;
   constexpr std::size_t kSpaceForLength = 64;
-  text_.reserve(head->text.size() + kSpaceForLength + page.size());
+  text_.reserve(head->text.size() + kSpaceForLength);
   text_ = head->text;
   append_content_length(text_, page.size());
-  const std::size_t fields = text_.size() - head->line;
-  text_ += page;
   Exchange& exchange = turn_.exchange();
   exchange.by = ByScript{};
   note_end(exchange.runs.back(), end);
@@ -157,8 +155,8 @@ std::optional<ReadyAnswer> QuickRun::read_answer() {
   const std::string_view text = text_;
   ReadyAnswer answer;
   answer.status_line = text.substr(0, head->line);
-  answer.fields = text.substr(head->line, fields);
-  answer.body = text.substr(head->line + fields);
+  answer.fields = text.substr(head->line);
+  answer.body = page;
   return answer;
 }
 

@@ -57,7 +57,7 @@ class QuickRun : public std::enable_shared_from_this<QuickRun> {
   const run::Clock::time_point since_ = run::Clock::now();
   KeptStart start_;
   run::Call settled_;
-  std::string text_;  ///< Of the answer.
+  std::string text_;  ///< Of the answer's head.
 };
 
 }  // namespace porter::server
