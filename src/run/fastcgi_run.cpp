@@ -419,7 +419,7 @@ void FastCgiRun::first_has_come(const boost::system::error_code& error) {
     if (!error) {
       if (!has_ended() && fastcgi::holds_end(unread_)) take_first();
     } else if (error != asio::error::operation_aborted && is_connected()) {
-      was_cut();
+      was_cut(error);
     }
   } catch (const std::bad_alloc&) {
     is_lost_ = true;  // As whoever reads on is told.
@@ -510,7 +510,8 @@ asio::awaitable<bool> FastCgiRun::await_more(Clock::time_point time) {
     // What lies here is all, even where something that it has started holds the connection open.
     const ssize_t read = ::read(peer->connection().native_handle(), space, kReadAhead - kept);
     got = static_cast<std::size_t>(std::max<ssize_t>(read, 0));
-    if (read <= 0) error = asio::error::eof;
+    if (read == 0) error = asio::error::eof;
+    if (read < 0) error.assign(errno, boost::system::system_category());
   } else {
     const bool is_bounded = time != Clock::time_point::max();
     if (is_bounded) {
@@ -529,7 +530,7 @@ asio::awaitable<bool> FastCgiRun::await_more(Clock::time_point time) {
   unread_ = {bytes, kept + got};
   if (!error) co_return true;
   if (error != asio::error::operation_aborted) {
-    if (is_connected()) was_cut();
+    if (is_connected()) was_cut(error);
     co_return true;
   }
   co_return !is_connected() || is_process_gone_ || Clock::now() < time;
@@ -568,7 +569,9 @@ void FastCgiRun::finish() {
   over(has_all_input && is_all_read && is_all_taken ? FastCgiPeer::Left::clean : FastCgiPeer::Left::spoilt);
 }
 
-void FastCgiRun::was_cut() {
+void FastCgiRun::was_cut(const boost::system::error_code& error) {
+  // So the system tells of a connection that was closed with something in it.
+  is_unread_ = error == asio::error::connection_reset;
   is_cut_ = true;
   Process* const process = peer_->process();
   if (process == nullptr || process->has_ended()) return settle();
@@ -604,8 +607,9 @@ void FastCgiRun::terminate() {
 }
 
 bool FastCgiRun::may_begin_again() const {
-  return others_ && peer_ && is_whole_ && peer_->ends_between_runs() && !has_answered_ && !failure_ && !is_stopped_ &&
-         !was_too_slow_ && !was_over_time_;
+  const bool is_known_unread = peer_ && (peer_->ends_between_runs() || is_unread_);
+  return others_ && is_whole_ && is_known_unread && !has_answered_ && !failure_ && !is_stopped_ && !was_too_slow_ &&
+         !was_over_time_;
 }
 
 bool FastCgiRun::begin_again() {
@@ -623,7 +627,7 @@ bool FastCgiRun::begin_again() {
   sent_ = 0;
   if (!send_now()) return false;
   watch_peer();
-  is_cut_ = is_process_gone_ = false;
+  is_cut_ = is_process_gone_ = is_unread_ = false;
   unread_ = {};
   terminate_at_ = Clock::time_point::max();
   if (!unsent().empty()) flush_meanwhile();

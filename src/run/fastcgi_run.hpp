@@ -194,8 +194,8 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   void take_error_text();
   /// It has come to its end by its own word.
   void finish();
-  /// The connection has ended without that word.
-  void was_cut();
+  /// The connection has ended without that word, with `error`.
+  void was_cut(const boost::system::error_code& error);
   /// The process has ended.
   void process_ended();
   /// What was sent is no answer to the request.
@@ -237,6 +237,7 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   bool has_output_ended_ = false;
   bool has_answered_ = false;     ///< Anything at all.
   bool is_cut_ = false;           ///< Nothing more comes over the connection.
+  bool is_unread_ = false;        ///< Its connection was closed before all of the request was read.
   bool is_process_gone_ = false;  ///< Only what has arrived by now is still to be read.
   bool is_stopped_ = false;
   bool is_draining_ = false;  ///< Somebody reads it to its end for nobody.

@@ -154,11 +154,12 @@ void KeptProcess::await_errors() {
 
 bool KeptProcess::is_connected() {
   // One that was closed says so when it is written to, and what comes over it unasked bears the wrong number.
-  if (!connection_->is_open() || keeps_connection_ || runs == 0) return connection_->is_open();
-  // Some close it behind an answer, and what is sent meanwhile is read by nobody.
+  if (!connection_->is_open() || is_php_ || runs == 0) return connection_->is_open();
+  // Some close it behind an answer, always or at times, and what is sent meanwhile is read by nobody.
   char byte = 0;
   const ssize_t got = ::recv(connection_->native_handle(), &byte, 1, MSG_PEEK | MSG_DONTWAIT);
-  if (got < 0 && errno == EAGAIN) keeps_connection_ = Clock::now() - idle_since >= kKeepsBeyond;
+  const bool is_open = got < 0 && errno == EAGAIN;
+  keeps_connection_ = is_open && (keeps_connection_ || Clock::now() - idle_since >= kKeepsBeyond);
   return keeps_connection_;
 }
 

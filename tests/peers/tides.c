@@ -33,7 +33,12 @@ int main(void) {
     }
     if (strcmp(query, "status") == 0) FCGX_SetExitStatus(7, request.out);
     if (strcmp(query, "closes") == 0) request.keepConnection = 0;
+    const int is_last = strcmp(query, "last") == 0;
     FCGX_Finish_r(&request);
+    if (is_last) { /* What is sent meanwhile is read by nobody. */
+      usleep(20000);
+      break;
+    }
   }
   return 0;
 }

@@ -125,6 +125,7 @@ TEST_CASE("a program in C that speaks FastCGI is kept") {
   CHECK(ask("").body.ends_with(" 8 0"));
   // One that closes its connection behind an answer reads nothing of what was sent meanwhile.
   CHECK(ask("closes").body.ends_with(" 9 0"));
+  std::this_thread::sleep_for(std::chrono::milliseconds(20));
   CHECK(ask("").body.ends_with(" 10 0"));
   struct Row {
     std::string query;
@@ -144,6 +145,26 @@ TEST_CASE("a program in C that speaks FastCGI is kept") {
   for (const std::string& said :
        {std::string("the gauge is stuck"), std::string("no tide table"), "kept tides_peer " + file})
     CHECK(has(log, said));
+}
+
+TEST_CASE("a program that ends behind an answer loses no request that has come meanwhile") {
+  TempFolder folder;
+  folder.write("pages/north.tide", "07:40");
+  SettledServer server(folder, site_with("Tide]\nendings = [\".tide\"]\nanywhere = true\nkept = true\nprocesses = 1\n"
+                                         "command = \"" +
+                                         built("tides_peer") + "\"\n"));
+  Connection connection(server.port());
+  const auto ask = [&](const std::string& query) {
+    connection.send("GET /north.tide?" + query + " HTTP/1.1\r\nHost: localhost\r\n\r\n");
+    return connection.receive();
+  };
+  for (int i = 0; i < 10; ++i) {
+    CHECK(ask("").body.ends_with(" 1 0"));
+    // Long enough for the connection to be taken for one that stays.
+    std::this_thread::sleep_for(std::chrono::milliseconds(20));
+    CHECK(ask("last").body.ends_with(" 2 0"));
+  }
+  CHECK(server.stop() == 0);
 }
 
 TEST_CASE("a program in Perl that speaks FastCGI is kept, and replaced when it is edited") {
