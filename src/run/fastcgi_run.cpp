@@ -607,7 +607,8 @@ void FastCgiRun::terminate() {
 }
 
 bool FastCgiRun::may_begin_again() const {
-  const bool is_known_unread = peer_ && (peer_->ends_between_runs() || is_unread_);
+  // Nobody ends behind an answer in the first run: there what was left unread may be the end of the input alone.
+  const bool is_known_unread = peer_ && (peer_->ends_between_runs() || (is_unread_ && peer_->number_of_run() > 1));
   return others_ && is_whole_ && is_known_unread && !has_answered_ && !failure_ && !is_stopped_ && !was_too_slow_ &&
          !was_over_time_;
 }

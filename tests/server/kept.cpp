@@ -1,6 +1,8 @@
 // Interpreters that are kept: the same pages and the same findings as from a process for each request, edits seen at
 // once, and nothing lost or left when processes end in whatever way.
+#include <netinet/in.h>
 #include <signal.h>
+#include <sys/socket.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -535,6 +537,33 @@ TEST_CASE("what was sent ahead to a process whose run lasts is answered by anoth
   CHECK(!slow.body.starts_with(pids[0]));
   CHECK(has_begun("2"));
   CHECK(!has_begun("left"));
+  CHECK(server.stop() == 0);
+}
+
+TEST_CASE("a script is told the port that its own request has come from, however well that is known") {
+  TempFolder folder;
+  folder.write("pages/port.php", "<?php echo $_SERVER['REMOTE_PORT'], ' ', strlen($_SERVER['REMOTE_PORT']);");
+  SettledServer server(folder, kept_site("processes = 1\n"));
+  const auto connect_from_four_digits = [&] {
+    for (std::uint16_t from = 9000;; ++from) try {
+        return std::make_unique<Connection>(server.port(), "127.0.0.1", from);
+      } catch (const std::runtime_error&) {
+        if (from == 9999) throw;
+      }
+  };
+  for (int round = 0; round < 2; ++round)
+    for (const bool is_short : {false, true, false}) {
+      const auto connection = is_short ? connect_from_four_digits() : std::make_unique<Connection>(server.port());
+      sockaddr_in own{};
+      socklen_t size = sizeof own;
+      ::getsockname(connection->socket(), reinterpret_cast<sockaddr*>(&own), &size);
+      const std::string port = std::to_string(ntohs(own.sin_port));
+      // From the second on, each is known.
+      for (int i = 0; i < 3; ++i) {
+        connection->send("GET /port.php HTTP/1.1\r\nHost: localhost\r\n\r\n");
+        CHECK(connection->receive().body == port + " " + std::to_string(port.size()));
+      }
+    }
   CHECK(server.stop() == 0);
 }
 

@@ -173,7 +173,7 @@ std::string Answer::field(const std::string& name) const {
   return found == fields.end() ? "" : found->second;
 }
 
-Connection::Connection(std::uint16_t port, const char* address) {
+Connection::Connection(std::uint16_t port, const char* address, std::uint16_t from) {
   sockaddr_in6 v6{};
   sockaddr_in v4{};
   const bool is_v6 = std::strchr(address, ':') != nullptr;
@@ -184,6 +184,17 @@ Connection::Connection(std::uint16_t port, const char* address) {
   v6.sin6_family = AF_INET6;
   v6.sin6_port = htons(port);
   ::inet_pton(AF_INET6, address, &v6.sin6_addr);
+  if (from != 0) {
+    sockaddr_in own{};
+    own.sin_family = AF_INET;
+    own.sin_port = htons(from);
+    const int on = 1;
+    ::setsockopt(socket_, SOL_SOCKET, SO_REUSEADDR, &on, sizeof on);
+    if (::bind(socket_, reinterpret_cast<sockaddr*>(&own), sizeof own) != 0) {
+      ::close(socket_);
+      throw std::runtime_error("the port is taken");
+    }
+  }
   const int result = is_v6 ? ::connect(socket_, reinterpret_cast<sockaddr*>(&v6), sizeof v6)
                            : ::connect(socket_, reinterpret_cast<sockaddr*>(&v4), sizeof v4);
   if (result != 0) throw std::runtime_error("cannot connect");

@@ -118,7 +118,8 @@ struct Answer {
 /// A connection to the server under test.
 class Connection {
  public:
-  explicit Connection(std::uint16_t port, const char* address = "127.0.0.1");
+  /// `from` is the port of this end; 0: any.
+  explicit Connection(std::uint16_t port, const char* address = "127.0.0.1", std::uint16_t from = 0);
   ~Connection();
   Connection(const Connection&) = delete;
   Connection& operator=(const Connection&) = delete;
