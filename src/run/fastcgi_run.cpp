@@ -72,7 +72,7 @@ std::string_view reason_of(fastcgi::AnswerReader::End::Protocol protocol) {
 
 std::shared_ptr<FastCgiRun> FastCgiRun::begin(const asio::any_io_executor& executor, RunSet& set,
                                               const std::shared_ptr<FastCgiPeer>& peer, Order& order) {
-  const auto run = std::make_shared<FastCgiRun>(Begun(), executor, set, peer, order);
+  auto run = std::make_shared<FastCgiRun>(Begun(), executor, set, peer, order);
   run->text_ = std::move(order.request);
   fastcgi::address(run->text_, run->request_, peer->then());
   if (order.input == InputKind::nothing) {
