@@ -188,6 +188,7 @@ class Steered {
 
 /// Begins this program anew, as it was begun. Returns if that cannot be done, with an exit status.
 int begin_anew(int argc, char** argv) {
+  ::alarm(0);  // The last resort of the end that is over now; it would outlast the exec.
   std::vector<char*> words;
   static std::string in_background = "--background";
   for (int i = 0; i < argc; ++i) {

@@ -1,10 +1,14 @@
 // Accepting connections, handing them to workers in turn, exchanging settings, and stopping.
 #include "server/server.hpp"
 
+#include <unistd.h>
+
 #include <algorithm>
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/detached.hpp>
+#include <climits>
 #include <csignal>
+#include <string_view>
 #include <thread>
 
 #include "core/findings/finding.hpp"
@@ -14,6 +18,23 @@ namespace porter::server {
 namespace {
 
 constexpr std::chrono::milliseconds kPauseBetweenWardens{100};
+/// What a stop gets on top of the time that runs in progress get.
+constexpr std::chrono::seconds kStopReserve{5};
+
+/// The end that nothing can take away. Only calls that a signal handler may make; the warden ends what still runs.
+void end_at_once(int) {
+  constexpr std::string_view kWords = "The server did not come to its end in time, and is ended now.\n";
+  [[maybe_unused]] const ssize_t written = ::write(STDERR_FILENO, kWords.data(), kWords.size());
+  ::_exit(1);
+}
+
+/// Has the process end in `time`, by the system's own clock: no thread, timer or memory of ours is needed for it.
+void set_last_resort(std::chrono::seconds time) {
+  ::signal(SIGALRM, end_at_once);
+  ::alarm(static_cast<unsigned>(std::min<std::chrono::seconds::rep>(time.count(), UINT_MAX / 2)));
+}
+
+Finding is_stopping_finding() { return {Code::stopping, {}}; }
 
 }  // namespace
 
@@ -137,13 +158,14 @@ void Server::turn_away(int socket, std::size_t most) {
 }
 
 std::vector<Finding> Server::apply(Settings settings) {
+  if (stopping_) return {is_stopping_finding()};
   auto prepared = entrances_.prepare(is_paused_ ? std::vector<Listener>() : settings.listeners());
   if (auto* const findings = std::get_if<std::vector<Finding>>(&prepared)) return std::move(*findings);
   snapshot_ = make_snapshot(std::move(settings));
   give_to_workers();
   shared_.pools.keep_only([this](const run::KeptOrder& order) { return is_still_wanted(order); });
   entrances_.carry_out(std::move(std::get<Entrances::Change>(prepared)));
-  asio::co_spawn(context_, probe(), asio::detached);
+  asio::co_spawn(context_, probe(), [](const std::exception_ptr&, const auto&) {});
   for (const auto& then : applies_) then(snapshot_->settings);
   return {};
 }
@@ -179,7 +201,8 @@ void Server::pause() {
 }
 
 std::vector<Finding> Server::resume() {
-  if (!is_paused_ || stopping_) return {};
+  if (stopping_) return {is_stopping_finding()};
+  if (!is_paused_) return {};
   auto prepared = entrances_.prepare(snapshot_->listeners);
   if (auto* const findings = std::get_if<std::vector<Finding>>(&prepared)) return std::move(*findings);
   is_paused_ = false;
@@ -189,9 +212,11 @@ std::vector<Finding> Server::resume() {
   return {};
 }
 
-void Server::restart() {
+bool Server::restart() {
+  if (stopping_) return is_to_restart_;
   is_to_restart_ = true;
-  stop();
+  begin_to_stop();
+  return true;
 }
 
 std::string_view Server::state() const { return stopping_ ? "stopping" : is_paused_ ? "paused" : "running"; }
@@ -208,15 +233,18 @@ void Server::reopen_logs() {
   if (snapshot_->access_log) snapshot_->access_log->reopen();
 }
 
-asio::awaitable<void> Server::probe() {
+asio::awaitable<std::shared_ptr<const Server::FoundInterpreters>> Server::probe() {
   const auto snapshot = snapshot_;
-  auto found = co_await machine::probe_interpreters(probes_, snapshot->settings, shared_.search_path, versions_);
-  interpreters_ = std::move(found);
+  auto looking = machine::probe_interpreters(probes_, snapshot->settings, shared_.search_path, versions_);
+  const auto found = std::make_shared<const FoundInterpreters>(co_await std::move(looking));
+  // Of several looks at once the one for the latest settings counts, whichever is over last.
+  if (snapshot == snapshot_) interpreters_ = found;
+  co_return found;
 }
 
 asio::awaitable<void> Server::show_start_lines(StartLines start, std::function<void()> ready) {
-  co_await probe();
-  start.interpreters = interpreters_;
+  const auto found = co_await probe();
+  start.interpreters = *found;
   shared_.journal->release(text_of(start, shared_.journal->colour()));
   if (ready) ready();
 }
@@ -225,21 +253,26 @@ asio::awaitable<void> Server::wait_for_signal(Hangup hangup) {
   for (;;) {
     const auto [error, signal] = co_await signals_.async_wait(run::kAwait);
     if (error) co_return;
-    // Who wants it to end does not want it to come again.
-    if (signal != SIGHUP || hangup == Hangup::stops) is_to_restart_ = false;
-    if (stopping_) break;  // Whoever asks twice does not want to wait for what is in progress.
     if (signal == SIGHUP && hangup == Hangup::reopens_logs) {
       reopen_logs();
-    } else {
-      stop();
+      continue;
     }
+    is_to_restart_ = false;
+    if (stopping_) break;  // Whoever asks twice does not want to wait for what is in progress.
+    stop();
   }
   patience_.cancel();
 }
 
 void Server::stop() {
-  if (stopping_) return;
+  // Who wants it to end does not want it to come again.
+  is_to_restart_ = false;
+  if (!stopping_) begin_to_stop();
+}
+
+void Server::begin_to_stop() {
   stopping_ = true;
+  set_last_resort(snapshot_->settings.limits.stop_time + kStopReserve);
   tell_state();
   entrances_.close();
   probes_.terminate_all();

@@ -38,17 +38,19 @@ class Server {
   void run(StartLines start, Hangup hangup, std::function<void()> ready);
 
   /// Serves by `settings` from now on: new addresses are opened first, then the workers take the settings up, then
-  /// addresses that are gone are closed. If an address cannot be opened nothing changes, and the findings tell why.
+  /// addresses that are gone are closed. If an address cannot be opened, or the server is stopping, nothing changes,
+  /// and the findings tell why.
   std::vector<Finding> apply(Settings settings);
   /// Closes all addresses until resume(); what is in progress finishes, and idle connections are closed.
   void pause();
   /// Opens them again. If that cannot be done nothing changes, and the findings tell why.
   std::vector<Finding> resume();
   bool is_paused() const { return is_paused_; }
-  /// Lets what is in progress finish, within its bound; run() returns then.
+  /// Lets what is in progress finish, within its bound; run() returns then. Should anything keep it from returning, the
+  /// process ends kStopReserve after that bound, whatever it does. A restart that is under way becomes a stop.
   void stop();
-  /// The same, and the process is to begin anew then.
-  void restart();
+  /// The same, and the process is to begin anew then. False: it is being stopped for good already.
+  bool restart();
   bool is_to_restart() const { return is_to_restart_; }
   void reopen_logs();
   /// Keeps the warden, and another one in its place should it be killed.
@@ -60,7 +62,10 @@ class Server {
   Shared& shared() { return shared_; }
   const Snapshot& snapshot() const { return *snapshot_; }
   std::shared_ptr<const Snapshot> shared_snapshot() const { return snapshot_; }
-  const std::vector<machine::FoundInterpreter>& interpreters() const { return interpreters_; }
+  /// What was found of the interpreters last. It never changes: a later look makes another list, so whoever waits may
+  /// keep this one meanwhile. Never null.
+  using FoundInterpreters = std::vector<machine::FoundInterpreter>;
+  std::shared_ptr<const FoundInterpreters> interpreters() const { return interpreters_; }
   std::uint64_t requests_answered() const;
   std::chrono::system_clock::time_point begun() const { return begun_; }
   bool is_stopping() const { return stopping_; }
@@ -76,12 +81,14 @@ class Server {
   /// Gives the workers what is served: without addresses while it is paused.
   void give_to_workers();
   void tell_state();
+  void begin_to_stop();
   void heed_late_signals();
   void hand_over(int socket, const Endpoint& endpoint);
   /// Tells a client that there are too many connections already, and keeps that as an exchange.
   void turn_away(int socket, std::size_t most);
   asio::awaitable<void> show_start_lines(StartLines start, std::function<void()> ready);
-  asio::awaitable<void> probe();
+  /// Looks for the interpreters of what is served now.
+  asio::awaitable<std::shared_ptr<const FoundInterpreters>> probe();
   asio::awaitable<void> wait_for_signal(Hangup hangup);
   asio::awaitable<void> watch_warden();
 
@@ -97,7 +104,7 @@ class Server {
   Entrances entrances_;
   SiteAnswerer answerer_;
   std::vector<std::unique_ptr<WorkerThread>> workers_;
-  std::vector<machine::FoundInterpreter> interpreters_;
+  std::shared_ptr<const FoundInterpreters> interpreters_ = std::make_shared<const FoundInterpreters>();
   std::chrono::system_clock::time_point begun_ = std::chrono::system_clock::now();
   std::vector<std::function<void()>> ends_;
   std::vector<std::function<void(const Settings&)>> applies_;

@@ -431,6 +431,12 @@ constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::no_settings, "no-settings", 409, "A server without settings",
      "This server shows the folder {folder} and goes by no settings, so there are none to read again or to change.",
      "Add the folder to settings, and have those served:", "uporter site add {name} {folder_quoted} && uporter start"},
+    {Code::stopping, "stopping", 409, "The server is stopping",
+     "The server is stopping, so it reads and changes nothing any more.", "Start it again, and repeat this:",
+     "uporter start"},
+    {Code::internal_error, "internal-error", 500, "An error in the server",
+     "The server met an error of its own while it worked on {action}: {reason}.",
+     "Try again. If it happens again, report it with this sentence."},
 
     {Code::exchange_unknown, "exchange-unknown", 404, "No such exchange", "There is no exchange {number}[; {reason}].",
      "See which there are:", "uporter exchanges{option}"},

@@ -150,6 +150,8 @@ enum class Code {
   // How the server is steered.
   bad_call,
   no_settings,
+  stopping,
+  internal_error,
   // What is kept of exchanges.
   exchange_unknown,
   exchange_gone,

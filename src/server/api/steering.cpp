@@ -56,6 +56,11 @@ void Steering::follow_links() {
   }
 }
 
+std::vector<SettingsProblem> Steering::problems_of_stop() const {
+  if (!server_.is_stopping()) return {};
+  return {{Finding{Code::stopping, {}}, instance_.settings, 0, 0, {}}};
+}
+
 std::vector<SettingsProblem> Steering::apply(Settings settings) {
   std::vector<SettingsProblem> problems;
   for (Finding& finding : server_.apply(std::move(settings)))
@@ -77,6 +82,7 @@ asio::awaitable<std::vector<SettingsProblem>> Steering::reload() {
 }
 
 asio::awaitable<std::vector<SettingsProblem>> Steering::reload_in_turn() {
+  if (auto stopping = problems_of_stop(); !stopping.empty()) co_return stopping;
   follow_links();
   auto reading =
       server_.shared().helpers.run([file = instance_.settings] { return machine::read_settings_file(file); });
@@ -106,6 +112,7 @@ asio::awaitable<std::vector<SettingsProblem>> Steering::write(std::string versio
 }
 
 asio::awaitable<std::vector<SettingsProblem>> Steering::change_by(std::function<machine::SettingsEdited()> change) {
+  if (auto stopping = problems_of_stop(); !stopping.empty()) co_return stopping;
   auto editing = server_.shared().helpers.run(std::move(change));
   machine::SettingsEdited edited = co_await std::move(editing);
   if (!edited.problems.empty()) co_return std::move(edited.problems);
@@ -137,7 +144,7 @@ std::vector<SettingsProblem> Steering::standing_findings() const {
 
 void Steering::tell(const std::vector<SettingsProblem>& problems) {
   server_.shared().events.publish(
-      "settings", nlohmann::json{{"applied", problems.empty()}, {"findings", json_of(problems)}}.dump());
+      "settings", json_text({{"applied", problems.empty()}, {"findings", json_of(problems)}}));
   Journal& journal = *server_.shared().journal;
   const std::string now = fmt::format("{:%H:%M:%S}", fmt::localtime(std::time(nullptr)));
   if (problems.empty()) {
@@ -199,6 +206,7 @@ asio::awaitable<void> Steering::follow_changes() {
 
 asio::awaitable<Clock::time_point> Steering::look() {
   const run::Gate::Ticket turn = co_await take_turn();
+  if (server_.is_stopping()) co_return Clock::time_point::max();
   follow_links();
   auto reading = server_.shared().helpers.run([this] { return content_now(); });
   const Content content = co_await std::move(reading);

@@ -61,6 +61,8 @@ class Steering {
   asio::awaitable<std::vector<SettingsProblem>> reload_in_turn();
   /// Has `change`, on a helper's thread, change the file, and serves by it.
   asio::awaitable<std::vector<SettingsProblem>> change_by(std::function<machine::SettingsEdited()> change);
+  /// That nothing is read or changed any more, if the server is stopping; else nothing.
+  std::vector<SettingsProblem> problems_of_stop() const;
   std::vector<SettingsProblem> apply(Settings settings);
   void tell(const std::vector<SettingsProblem>& problems);
   /// The settings may lie elsewhere by now.
