@@ -38,9 +38,28 @@ export function toBase64(text: string): string {
 export const isText = (type: string): boolean =>
   /^text\/|json|xml|javascript|x-www-form-urlencoded|toml|yaml/.test(type.toLowerCase());
 
+const deepestNesting = 128;
+
+/** Whether JSON nests deeper than it is read anywhere; such a text is shown as it is. */
+export function nestsTooDeep(text: string): boolean {
+  let depth = 0;
+  let inString = false;
+  for (let at = 0; at < text.length; at++) {
+    const c = text[at];
+    if (inString) {
+      if (c === "\\") at++;
+      if (c === '"') inString = false;
+    } else if (c === '"') inString = true;
+    else if (c === "[" || c === "{") {
+      if (++depth > deepestNesting) return true;
+    } else if ((c === "]" || c === "}") && depth > 0) depth--;
+  }
+  return false;
+}
+
 /** JSON with one value on each line; anything else as it is. */
 export function readable(text: string, type: string): string {
-  if (!/json/.test(type)) return text;
+  if (!/json/.test(type) || nestsTooDeep(text)) return text;
   try {
     return JSON.stringify(JSON.parse(text), null, 2);
   } catch {

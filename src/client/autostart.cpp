@@ -112,11 +112,10 @@ int show(const machine::Instance& instance, const Unit& unit, Form form) {
   const bool is_on = ::access(unit.file.c_str(), F_OK) == 0;
   const bool is_right = is_on && files::content_of(unit.file) == unit_text(instance);
   if (form == Form::json) {
-    fmt::print("{}\n", nlohmann::json({{"starts_at_login", is_on},
+    fmt::print("{}\n", json_text({{"starts_at_login", is_on},
                                        {"is_up_to_date", is_right},
                                        {"unit", is_on ? text::to_utf8(unit.file) : ""},
-                                       {"settings", text::to_utf8(instance.settings)}})
-                           .dump(2));
+                                       {"settings", text::to_utf8(instance.settings)}}, 2));
     return is_right ? kFine : kFailed;
   }
   if (!is_on) {

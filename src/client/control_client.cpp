@@ -46,7 +46,7 @@ class Connection {
     request.set(http::field::host, "localhost");
     request.set(http::field::connection, "close");
     if (!body.is_null()) request.set(http::field::content_type, "application/json");
-    if (!body.is_null()) request.body() = body.dump();
+    if (!body.is_null()) request.body() = json_text(body);
     request.prepare_payload();
     stream_.expires_after(patience_);
     http::async_write(stream_, request, note());
@@ -120,7 +120,7 @@ Reply ask(const machine::Instance& instance, const std::string& method, const st
     return {0, "its control socket " + instance.socket + " cannot be reached"};
   const auto answer = connection.read();
   if (!answer) return {0, "it does not answer at its control socket " + instance.socket};
-  return {static_cast<int>(answer->result_int()), nlohmann::json::parse(answer->body(), nullptr, false)};
+  return {static_cast<int>(answer->result_int()), parse_json(answer->body())};
 }
 
 bool ask_for_lines(const machine::Instance& instance, const std::string& target,
@@ -128,7 +128,7 @@ bool ask_for_lines(const machine::Instance& instance, const std::string& target,
   Connection connection(kMostWait);
   if (!connection.open(instance.socket) || !connection.send("GET", target, nullptr)) return false;
   return connection.read_lines(
-             [&take](const std::string& line) { return take(nlohmann::json::parse(line, nullptr, false)); }) != 0;
+             [&take](const std::string& line) { return take(parse_json(line)); }) != 0;
 }
 
 Reply ask_for_bytes(const machine::Instance& instance, const std::string& target,
@@ -143,7 +143,7 @@ Reply ask_for_bytes(const machine::Instance& instance, const std::string& target
     return true;
   });
   if (status == 0) return {0, "it does not answer at its control socket " + instance.socket};
-  return {status, nlohmann::json::parse(problem, nullptr, false)};
+  return {status, parse_json(problem)};
 }
 
 bool ask_for_events(const machine::Instance& instance,
@@ -157,7 +157,7 @@ bool ask_for_events(const machine::Instance& instance,
     if (line.starts_with(kType)) type = line.substr(kType.size());
     if (line.starts_with(':')) return take("", nullptr);
     if (!line.starts_with(kData)) return true;
-    return take(type, nlohmann::json::parse(line.substr(kData.size()), nullptr, false));
+    return take(type, parse_json(line.substr(kData.size())));
   }) != 0;
 }
 

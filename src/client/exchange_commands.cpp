@@ -72,7 +72,7 @@ std::string query_of(const ExchangesOptions& options) {
 }
 
 bool show(const Json& row, const ExchangesOptions& options) {
-  fmt::print("{}\n", options.form == Form::json ? row.dump() : line_of(row, terminal_width()));
+  fmt::print("{}\n", options.form == Form::json ? json_text(row) : line_of(row, terminal_width()));
   std::fflush(stdout);
   return std::ferror(stdout) == 0;
 }
@@ -81,7 +81,7 @@ int write_har(const machine::Instance& instance, const ExchangesOptions& options
   const std::string target = "/v1/exchanges.har" + query_of(options) + (options.with_secrets ? "&secrets=true" : "");
   const Json archive = ask_for(instance, "GET", target, nullptr, kMostComparing);
   if (archive.is_null()) return kFailed;
-  const std::string text = archive.dump(1) + "\n";
+  const std::string text = json_text(archive, 1) + "\n";
   if (options.har == "-") {
     fmt::print("{}", text);
     return kFine;
@@ -186,7 +186,7 @@ int run_exchanges(const Meant& meant, const ExchangesOptions& options) {
   const Json page = ask_for(*instance, "GET", "/v1/exchanges" + query_of(options));
   if (page.is_null()) return kFailed;
   if (options.form == Form::json && !options.follow) {
-    fmt::print("{}\n", page.dump(2));
+    fmt::print("{}\n", json_text(page, 2));
     return kFine;
   }
   for (const Json& row : page["exchanges"])
@@ -211,7 +211,7 @@ int run_exchange(const Meant& meant, const ExchangeOptions& options) {
   const Json exchange = ask_for(*instance, "GET", path_of(options.number));
   if (exchange.is_null()) return kFailed;
   if (options.form == Form::json) {
-    fmt::print("{}\n", exchange.dump(2));
+    fmt::print("{}\n", json_text(exchange, 2));
     return kFine;
   }
   const auto request = bytes_of(*instance, options.number, "request");
@@ -262,7 +262,7 @@ int run_again(const Meant& meant, const AgainOptions& options) {
   const Json reply = ask_for(*instance, "POST", path_of(options.number, "again"), change, kMostRepeating);
   if (reply.is_null()) return kFailed;
   if (options.form == Form::json) {
-    fmt::print("{}\n", reply.dump(2));
+    fmt::print("{}\n", json_text(reply, 2));
     return kFine;
   }
   fmt::print("Sent again as exchange {}.\n{}", reply.value("number", std::uint64_t{0}),
@@ -346,7 +346,7 @@ int run_compare(const Meant& meant, const CompareOptions& options) {
     difference = exchange::difference(sides[0], sides[1]);
   }
   if (options.form == Form::json) {
-    fmt::print("{}\n", difference.dump(2));
+    fmt::print("{}\n", json_text(difference, 2));
   } else {
     fmt::print("{}", view_of_difference(difference));
   }

@@ -104,18 +104,20 @@ void add_dump(std::string& out, std::string_view bytes) {
   if (bytes.size() > kMostDumped) out += fmt::format("  … {} more bytes\n", bytes.size() - kMostDumped);
 }
 
-/// A body by its kind.
-void add_body(std::string& out, const exchange::Message& message, const std::string& body) {
+/// A body by its kind. It lies `level` parts of uploads deep.
+void add_body(std::string& out, const exchange::Message& message, const std::string& body, std::size_t level = 0) {
   using exchange::BodyKind;
-  switch (exchange::kind_of_body(message, body)) {
+  BodyKind kind = exchange::kind_of_body(message, body);
+  if (kind == BodyKind::upload && level >= kDeepestNesting) kind = BodyKind::text;
+  switch (kind) {
     case BodyKind::none:
       break;
     case BodyKind::text:
       add_lines(out, body);
       break;
     case BodyKind::json: {
-      const Json value = Json::parse(body, nullptr, false);
-      add_lines(out, value.is_discarded() ? body : value.dump(2, ' ', false, Json::error_handler_t::replace));
+      const Json value = parse_json(body);
+      add_lines(out, value.is_discarded() ? body : json_text(value, 2));
       break;
     }
     case BodyKind::form:
@@ -136,7 +138,7 @@ void add_body(std::string& out, const exchange::Message& message, const std::str
         exchange::Message head;
         head.fields.emplace_back("Content-Type", part.type);
         std::string shown;
-        add_body(shown, head, part.bytes);
+        add_body(shown, head, part.bytes, level + 1);
         for (const std::string_view line : text::parts_of(shown, '\n'))
           if (!line.empty()) out += "  " + std::string(line) + "\n";
       }
@@ -241,16 +243,16 @@ void add_run(std::string& out, const Json& run) {
 std::string value_text(const Json& value) {
   if (value.is_null()) return "(none)";
   if (value.is_string()) return text::show_line(value.get<std::string>());
-  if (!value.is_array()) return text::show_line(value.dump());
+  if (!value.is_array()) return text::show_line(json_text(value));
   std::string out;
   for (const Json& part : value)
-    out += (out.empty() ? "" : " / ") + (part.is_string() ? text::show_line(part.get<std::string>()) : part.dump());
+    out += (out.empty() ? "" : " / ") + (part.is_string() ? text::show_line(part.get<std::string>()) : json_text(part));
   return value.empty() ? "(none)" : out;
 }
 
 void add_sides(std::string& out, const std::string& name, const Json& sides, bool as_json) {
   const auto side_text = [&](const char* key) {
-    return sides.contains(key) ? as_json ? text::show_line(sides[key].dump()) : value_text(sides[key]) : "(none)";
+    return sides.contains(key) ? as_json ? text::show_line(json_text(sides[key])) : value_text(sides[key]) : "(none)";
   };
   out += "  " + name + "\n";
   out += "    " + painted(paint().bad, "- " + side_text("left")) + "\n";
@@ -265,9 +267,11 @@ void add_page(std::string& out, const Json& page) {
   }
   out += "  Page    " + bytes("left_bytes") + " and " + bytes("right_bytes") + "\n";
   const std::string kind = page.value("kind", "");
+  const auto more = page.value("more", std::uint64_t{0});
   if (kind == "json") {
     for (const Json& place : page["places"])
       add_sides(out, "  " + (place.value("place", "").empty() ? "(all)" : shown(place["place"])), place, true);
+    if (more > 0) out += fmt::format("    … and {} more {}\n", more, more == 1 ? "place" : "places");
   } else if (kind == "bytes") {
     out += fmt::format("    The first difference is at byte {}.\n", page.value("first_difference", 0));
   } else {
@@ -289,6 +293,7 @@ void add_page(std::string& out, const Json& page) {
                      shown_line) +
              "\n";
     }
+    if (more > 0) out += fmt::format("    … and {} more {} that differ\n", more, more == 1 ? "line" : "lines");
   }
 }
 
@@ -361,7 +366,7 @@ std::string view_of_difference(const Json& difference) {
   if (difference.contains("status")) {
     const Json& status = difference["status"];
     if (status["left"] == status["right"]) {
-      out += "  Status  " + status["left"].dump() + "\n";
+      out += "  Status  " + json_text(status["left"]) + "\n";
     } else {
       add_sides(out, "Status", status, false);
     }

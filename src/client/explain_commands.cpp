@@ -112,9 +112,9 @@ int run_explain(const Meant& meant, const std::string& what, Form form) {
     if (!read.problems.empty()) return fail(read.problems);
     const std::string search_path = machine::search_path();
     explanation =
-        Json::parse(json_of(machine::explain({read.settings, search_path}, standing_of(instance), what, here)));
+        parse_json(json_of(machine::explain({read.settings, search_path}, standing_of(instance), what, here)));
   }
-  form == Form::json ? fmt::print("{}\n", explanation.dump(2)) : print_explanation(explanation);
+  form == Form::json ? fmt::print("{}\n", json_text(explanation, 2)) : print_explanation(explanation);
   return explanation["served"].get<bool>() ? kFine : kFailed;
 }
 
@@ -158,7 +158,7 @@ int run_doctor(const Meant& meant, Form form, Depth depth) {
     }
   }
   if (form == Form::json) {
-    fmt::print("{}\n", out.dump(2));
+    fmt::print("{}\n", json_text(out, 2));
   } else {
     fmt::print("\n{}\n",
                count == 0 ? "Nothing is wrong." : fmt::format("{} {}.", count, count == 1 ? "finding" : "findings"));

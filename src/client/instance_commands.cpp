@@ -321,7 +321,7 @@ int stop(const machine::Instance& instance) {
 /// Tells that nothing runs that `instance` could be.
 int tell_stopped(const machine::Instance& instance, Form form) {
   if (form == Form::json) {
-    fmt::print("{}\n", Json({{"state", "stopped"}, {"settings", text::to_utf8(instance.settings)}}).dump(2));
+    fmt::print("{}\n", json_text({{"state", "stopped"}, {"settings", text::to_utf8(instance.settings)}}, 2));
   } else {
     fmt::print("{}Upright Porter is not running{} for {}\nStart it: uporter start{}\n", paint().warn, paint().plain,
                text::escape_line(instance.settings), instance.option());
@@ -394,7 +394,7 @@ int run_status(const Meant& meant, Form form) {
   if (!machine::lock_holder(instance)) return tell_stopped(instance, form);
   const auto reply = ask_running(instance, "GET", "/v1/status");
   if (!reply) return kFailed;
-  form == Form::json ? fmt::print("{}\n", reply->body.dump(2)) : print_status(reply->body);
+  form == Form::json ? fmt::print("{}\n", json_text(reply->body, 2)) : print_status(reply->body);
   return kFine;
 }
 
@@ -407,7 +407,7 @@ int run_status_of_all(Form form) {
                                                     {"settings", text::to_utf8(server.instance.settings)},
                                                     {"folder", text::to_utf8(server.instance.root)}}));
   if (form == Form::json) {
-    fmt::print("{}\n", out.dump(2));
+    fmt::print("{}\n", json_text(out, 2));
   } else if (all.empty()) {
     fmt::print("No server of yours runs.\n");
   }
@@ -474,7 +474,7 @@ int run_log(const Meant& meant, const LogOptions& options) {
   const bool asked = ask_for_lines(instance, target, [&options](const Json& line) {
     if (!line.is_object()) return true;
     if (options.form == Form::json) {
-      fmt::print("{}\n", line.dump());
+      fmt::print("{}\n", json_text(line));
       std::fflush(stdout);
       return std::ferror(stdout) == 0;
     }
@@ -498,11 +498,11 @@ int run_check(const std::string& named, Form form) {
   std::vector<Finding> notes;
   if (all.empty()) notes = machine::body_contradictions(read.settings, machine::search_path());
   if (form == Form::json) {
-    fmt::print("{}\n", Json({{"settings", text::to_utf8(file)},
-                             {"sites", read.settings.sites.size()},
-                             {"findings", json_of(all)},
-                             {"notes", json_of(notes)}})
-                           .dump(2));
+    const Json out = {{"settings", file},
+                      {"sites", read.settings.sites.size()},
+                      {"findings", json_of(all)},
+                      {"notes", json_of(notes)}};
+    fmt::print("{}\n", json_text(out, 2));
     return all.empty() ? kFine : kFailed;
   }
   if (!all.empty()) {

@@ -71,7 +71,7 @@ void print_json(const std::vector<machine::FoundInterpreter>& all) {
                    {"kept", found.interpreter.is_kept()},
                    {"workers", found.interpreter.keeping.workers},
                    {"package", found.interpreter.package}});
-  fmt::print("{}\n", out.dump(2));
+  fmt::print("{}\n", json_text(out, 2));
 }
 
 }  // namespace

@@ -196,7 +196,7 @@ int run_rehearse(const RehearseOptions& given) {
       std::fprintf(stderr, "%s: %s\n", std::string(code_name(finding.code)).c_str(), sentence_of(finding).c_str());
   } else if (options.json) {
     const auto environment = options.show_environment ? machine::ShowEnvironment::yes : machine::ShowEnvironment::no;
-    fmt::print("{}\n", machine::json_of(result, environment).dump(2));
+    fmt::print("{}\n", json_text(machine::json_of(result, environment), 2));
   } else {
     print_text(result, options);
   }

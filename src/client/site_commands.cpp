@@ -189,7 +189,7 @@ int run_mount_list(const std::string& settings, Form form) {
     for (const Json& mount : site["mounts"])
       all.push_back({{"site", site["name"]}, {"path", mount["path"]}, {"folder", mount["folder"]}});
   if (form == Form::json) {
-    fmt::print("{}\n", all.dump(2));
+    fmt::print("{}\n", json_text(all, 2));
     return kFine;
   }
   if (all.empty()) fmt::print("No mount yet. Add one: uporter mount add PATH FOLDER\n");
@@ -210,7 +210,7 @@ int run_site_list(const std::string& settings, Form form) {
   if (!sites) return kFailed;
   const Json& all = *sites;
   if (form == Form::json) {
-    fmt::print("{}\n", all.dump(2));
+    fmt::print("{}\n", json_text(all, 2));
     return kFine;
   }
   std::size_t name_width = 4;

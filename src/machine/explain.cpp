@@ -395,7 +395,7 @@ std::string json_of(const Explanation& explanation) {
                         {"trail", nlohmann::json::array()},
                         {"findings", json_of(explanation.findings)}};
   for (const std::string& step : explanation.trail) out["trail"].push_back(text::to_utf8(step));
-  return out.dump(2);
+  return json_text(out, 2);
 }
 
 }  // namespace porter::machine

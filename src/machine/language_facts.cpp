@@ -147,7 +147,7 @@ asio::awaitable<nlohmann::json> facts_of(run::RunSet& runs, FoundInterpreter fou
   if (question == all.end()) co_return out;
   auto asking = output_for(runs, found, std::move(search_path), question->arguments, question->text);
   const std::string output = co_await std::move(asking);
-  auto told = nlohmann::json::parse(text::to_utf8(output), nullptr, false);
+  auto told = parse_json(text::to_utf8(output));
   if (told.is_object()) out = std::move(told);
   co_return out;
 }

@@ -17,6 +17,7 @@
 
 #include "core/files/descriptor.hpp"
 #include "core/findings/resources.hpp"
+#include "core/text/text.hpp"
 #include "machine/php.hpp"
 #include "server/connection/connection.hpp"
 
@@ -101,13 +102,16 @@ void Worker::adopt(int socket, const Endpoint& endpoint) {
   }
 }
 
+void Worker::note(const Finding& finding) {
+  shared_.journal->write_note("          " + text::escape_line(sentence_of(finding)) + "\n");
+}
+
 void Worker::note_lack_of_memory() {
   constexpr std::time_t kTellEvery = 10;
   const std::time_t now = std::time(nullptr);
   if (now - memory_note_ < kTellEvery) return;
   memory_note_ = now;
-  const Finding finding = out_of_resources("answer a request, which was given up with 503", ENOMEM);
-  shared_.journal->write_note("          " + sentence_of(finding) + "\n");
+  note(out_of_resources("answer a request, which was given up with 503", ENOMEM));
 }
 
 void Worker::take(std::shared_ptr<const Snapshot> snapshot) {

@@ -94,6 +94,8 @@ class Worker {
   /// ready have run, so that a burst is one hand-over.
   void record(Exchange&& exchange, const std::shared_ptr<AccessLogFile>& access_log);
 
+  /// Tells of `finding` in the journal.
+  void note(const Finding& finding);
   /// Tells in the journal, from time to time, that requests are given up for lack of memory.
   void note_lack_of_memory();
 

@@ -21,7 +21,14 @@ using Lines = std::vector<std::string>;
 constexpr std::size_t kAround = 3;
 /// Beyond so many pairs of lines what differs is told as a whole: comparing takes a time that grows with them.
 constexpr std::size_t kMostPairs = 40'000'000;
+/// A difference is told in so many pieces, and in so much text, at most: it is there to be read.
 constexpr std::size_t kMostPlaces = 1000;
+constexpr std::size_t kMostShownLines = 2000;
+constexpr std::size_t kMostShownText = 256 * 1024;
+/// Of one line, or of one value of JSON, at most so much is shown.
+constexpr std::size_t kMostOfPiece = 2000;
+/// A value that nests deeper is shown as text, since what tells of it is JSON that may not nest too deeply itself.
+constexpr int kShownLevels = 16;
 
 /// Fields that are another for every answer.
 bool always_differs(std::string_view name) {
@@ -101,8 +108,36 @@ std::vector<Marked> compare_lines(const Lines& left, const Lines& right) {
   return out;
 }
 
-/// The lines that differ with some around them; in place of what is left out its count.
-Json compare_text(std::string_view left, std::string_view right) {
+/// The beginning of `text`, if it is too long to be shown whole.
+std::string beginning_of(std::string_view text) {
+  if (text.size() <= kMostOfPiece) return text::to_utf8(text);
+  std::size_t end = kMostOfPiece;
+  while (end > 0 && (static_cast<unsigned char>(text[end]) & 0xc0) == 0x80) --end;  // No half of a character.
+  return text::to_utf8(text.substr(0, end)) + "…";
+}
+
+/// What is still to be told of a difference that is told in bounded pieces.
+class Room {
+ public:
+  Room(std::size_t pieces, std::size_t text) : pieces_(pieces), text_(text) {}
+  /// Takes room for a piece with `size` bytes of text. False: there is none left, now and for all that comes.
+  bool take(std::size_t size) {
+    if (pieces_ == 0 || text_ < size) pieces_ = text_ = 0;
+    if (pieces_ == 0) return false;
+    --pieces_;
+    text_ -= size;
+    return true;
+  }
+  bool is_used_up() const { return pieces_ == 0; }
+
+ private:
+  std::size_t pieces_;
+  std::size_t text_;
+};
+
+/// The lines that differ with some around them; in place of what is left out its count. What there is no room for is
+/// counted in `more`.
+Json compare_text(std::string_view left, std::string_view right, std::size_t& more) {
   const Lines left_lines = lines_of(left);
   const Lines right_lines = lines_of(right);
   const std::vector<Marked> all = compare_lines(left_lines, right_lines);
@@ -118,55 +153,108 @@ Json compare_text(std::string_view left, std::string_view right) {
     if (left_out > 0) out.push_back({{"mark", "…"}, {"count", left_out}});
     left_out = 0;
   };
+  Room room(kMostShownLines, kMostShownText);
   for (std::size_t i = 0; i < all.size(); ++i) {
     if (!is_shown[i]) {
       ++left_out;
       continue;
     }
+    std::string shown = room.is_used_up() ? std::string() : beginning_of(*all[i].text);
+    if (!room.take(shown.size())) {
+      more += all[i].mark == ' ' ? 0 : 1;
+      continue;
+    }
     tell_left_out();
-    Json line = {{"mark", std::string(1, all[i].mark)}, {"text", text::to_utf8(*all[i].text)}};
+    Json line = {{"mark", std::string(1, all[i].mark)}, {"text", std::move(shown)}};
     if (all[i].left != 0) line["left"] = all[i].left;
     if (all[i].right != 0) line["right"] = all[i].right;
     out.push_back(std::move(line));
   }
-  tell_left_out();
+  if (more == 0) tell_left_out();
   return out;
 }
 
-/// Adds what differs between two values of JSON, place by place, as RFC 6901 writes places.
-void compare_json(const Json& left, const Json& right, const std::string& place, Json& out) {
-  if (left == right || out.size() >= kMostPlaces) return;
-  if (left.is_object() && right.is_object()) {
+/// Two values of JSON, compared in one walk down both: each value is looked at once, and the walk is no deeper than
+/// parse_json() lets a text nest.
+class JsonComparison {
+ public:
+  JsonComparison(const Json& left, const Json& right) { compare(left, right); }
+
+  /// What differs, place by place, as RFC 6901 writes places.
+  Json take_places() { return std::move(places_); }
+  /// Places beyond those.
+  std::size_t more() const { return more_; }
+
+ private:
+  void compare(const Json& left, const Json& right) {
+    if (left.is_object() && right.is_object()) return compare_objects(left, right);
+    if (left.is_array() && right.is_array()) return compare_arrays(left, right);
+    if (left != right) tell(&left, &right);
+  }
+
+  void compare_objects(const Json& left, const Json& right) {
     std::set<std::string> names;
     for (const Json* const side : {&left, &right})
       for (const auto& [name, value] : side->items()) names.insert(name);
     for (const std::string& name : names) {
       std::string escaped;
       for (const char c : name) escaped += c == '~' ? "~0" : c == '/' ? "~1" : std::string(1, c);
-      const std::string below = place + "/" + escaped;
-      if (left.contains(name) && right.contains(name)) {
-        compare_json(left[name], right[name], below, out);
-      } else if (left.contains(name)) {
-        out.push_back({{"place", below}, {"left", left[name]}});
+      compare_below(escaped, left.contains(name) ? &left[name] : nullptr,
+                    right.contains(name) ? &right[name] : nullptr);
+    }
+  }
+
+  void compare_arrays(const Json& left, const Json& right) {
+    for (std::size_t i = 0; i < std::max(left.size(), right.size()); ++i)
+      compare_below(std::to_string(i), i < left.size() ? &left[i] : nullptr, i < right.size() ? &right[i] : nullptr);
+  }
+
+  void compare_below(const std::string& name, const Json* left, const Json* right) {
+    const std::size_t length = place_.size();
+    place_ += "/" + name;
+    if (left != nullptr && right != nullptr) {
+      compare(*left, *right);
+    } else {
+      tell(left, right);
+    }
+    place_.resize(length);
+  }
+
+  /// Adds a place with the values that are there; null: there is none.
+  void tell(const Json* left, const Json* right) {
+    Json row = {{"place", beginning_of(place_)}};
+    std::size_t size = place_.size();
+    for (const auto& [key, value] : {std::pair("left", left), std::pair("right", right)}) {
+      if (value == nullptr || room_.is_used_up()) continue;
+      std::string text = json_text(*value);
+      size += std::min(text.size(), kMostOfPiece);
+      if (text.size() > kMostOfPiece) {
+        row[key] = beginning_of(text);
+        row[std::string(key) + "_bytes"] = text.size();
+      } else if (is_shallow(*value, kShownLevels)) {
+        row[key] = *value;
       } else {
-        out.push_back({{"place", below}, {"right", right[name]}});
+        row[key] = std::move(text);
       }
     }
-    return;
-  }
-  if (left.is_array() && right.is_array()) {
-    for (std::size_t i = 0; i < std::max(left.size(), right.size()); ++i) {
-      const std::string below = place + "/" + std::to_string(i);
-      if (i < left.size() && i < right.size()) {
-        compare_json(left[i], right[i], below, out);
-      } else {
-        out.push_back({{"place", below}, {i < left.size() ? "left" : "right", i < left.size() ? left[i] : right[i]}});
-      }
+    if (room_.take(size)) {
+      places_.push_back(std::move(row));
+    } else {
+      ++more_;
     }
-    return;
   }
-  out.push_back({{"place", place}, {"left", left}, {"right", right}});
-}
+
+  static bool is_shallow(const Json& value, int levels) {
+    if (!value.is_structured()) return true;
+    return levels > 0 &&
+           std::all_of(value.begin(), value.end(), [&](const Json& part) { return is_shallow(part, levels - 1); });
+  }
+
+  std::string place_;
+  Json places_ = Json::array();
+  Room room_{kMostPlaces, kMostShownText};
+  std::size_t more_ = 0;
+};
 
 BodyKind kind_of_page(const Side& side) {
   Message message;
@@ -179,11 +267,12 @@ Json compare_pages(const Side& left, const Side& right) {
   const BodyKind kinds[] = {kind_of_page(left), kind_of_page(right)};
   const auto has = [&](BodyKind kind) { return kinds[0] == kind || kinds[1] == kind; };
   if (kinds[0] == BodyKind::json && kinds[1] == BodyKind::json) {
-    const Json values[] = {Json::parse(left.page, nullptr, false), Json::parse(right.page, nullptr, false)};
+    const Json values[] = {parse_json(left.page), parse_json(right.page)};
     if (!values[0].is_discarded() && !values[1].is_discarded()) {
       out["kind"] = "json";
-      out["places"] = Json::array();
-      compare_json(values[0], values[1], "", out["places"]);
+      JsonComparison comparison(values[0], values[1]);
+      out["places"] = comparison.take_places();
+      if (comparison.more() > 0) out["more"] = comparison.more();
       // Spaces and the order of names mean nothing there.
       out["alike"] = out["places"].empty();
       return out;
@@ -196,7 +285,9 @@ Json compare_pages(const Side& left, const Side& right) {
     return out;
   }
   out["kind"] = "text";
-  out["lines"] = left.page == right.page ? Json::array() : compare_text(left.page, right.page);
+  std::size_t more = 0;
+  out["lines"] = left.page == right.page ? Json::array() : compare_text(left.page, right.page, more);
+  if (more > 0) out["more"] = more;
   return out;
 }
 

@@ -234,7 +234,7 @@ Json har_of(const std::vector<Recorded>& exchanges, Secrets secrets) {
 }
 
 std::variant<Side, std::string> side_in_har(const std::string& text, std::size_t number, const std::string& name) {
-  const Json archive = Json::parse(text, nullptr, false);
+  const Json archive = parse_json(text);
   const auto at = [](const Json& in, const char* key) { return in.is_object() && in.contains(key) ? in[key] : Json(); };
   const auto text_at = [&](const Json& in, const char* key) {
     const Json value = at(in, key);

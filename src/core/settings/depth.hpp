@@ -6,10 +6,9 @@
 #include <optional>
 #include <string_view>
 
-namespace porter {
+#include "core/text/nesting.hpp"
 
-/// What settings of this program never reach: tables in tables, lists in lists, and the parts of a dotted key.
-inline constexpr std::size_t kDeepestNesting = 32;
+namespace porter {
 
 /// A place in a text, counted from 1.
 struct TextPlace {
@@ -17,7 +16,8 @@ struct TextPlace {
   std::size_t column = 1;
 };
 
-/// Where `text` first nests deeper than kDeepestNesting; nullopt: it nowhere does. Strings and comments do not count;
+/// Where `text` first nests deeper than kDeepestNesting (tables in tables, lists in lists, the parts of a dotted key);
+/// nullopt: it nowhere does. Strings and comments do not count;
 /// of a text that is not TOML the result may be either.
 std::optional<TextPlace> find_too_deep(std::string_view text);
 

@@ -222,14 +222,19 @@ asio::awaitable<bool> Writer::tell_to_continue() {
   co_return sent == Sent::all;
 }
 
-void Writer::give_up() noexcept {
-  constexpr std::string_view kAnswer =
+void Writer::give_up(Lost why) noexcept {
+  constexpr std::string_view kByError =
+      "HTTP/1.1 500 Internal Server Error\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Length: 62\r\n"
+      "Cache-Control: no-store\r\nConnection: close\r\n\r\n"
+      "The server met an error of its own. The log says what it was.\n";
+  constexpr std::string_view kNoMemory =
       "HTTP/1.1 503 Service Unavailable\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Length: 62\r\n"
       "Retry-After: 2\r\nCache-Control: no-store\r\nConnection: close\r\n\r\n"
       "The server has no memory left for this request. Try it again.\n";
   if (!has_sent_) {
-    transport_.send_hastily(kAnswer);
-    exchange_.status = 503;
+    const bool is_short = why == Lost::for_lack_of_memory;
+    transport_.send_hastily(is_short ? kNoMemory : kByError);
+    exchange_.status = is_short ? 503 : 500;
   }
   cut_off();
 }

@@ -75,6 +75,9 @@ class DateLine {
   std::string line_;
 };
 
+/// Why a request is given up.
+enum class Lost { for_lack_of_memory, by_error };
+
 class Writer {
  public:
   /// Writes to `transport`, of the request whose body `body` reads, and notes in `exchange` what it sends.
@@ -122,8 +125,8 @@ class Writer {
   asio::awaitable<bool> finish_ready();
   /// "100 Continue" (RFC 9110, section 15.2.1). False: the client is gone.
   asio::awaitable<bool> tell_to_continue();
-  /// Gives the request up for lack of memory, of which it needs none: 503 if nothing was sent yet. The connection ends.
-  void give_up() noexcept;
+  /// Gives the request up, for which no memory is needed: 503 or 500 if nothing was sent yet. The connection ends.
+  void give_up(Lost why) noexcept;
 
   /// Whether the answer's head has been begun.
   bool has_begun() const { return has_begun_; }

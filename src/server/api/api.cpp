@@ -79,7 +79,7 @@ void Api::close() {
 
 asio::awaitable<Reply> Api::made_elsewhere(std::function<Json(const Snapshot&)> make) {
   auto making = server_.shared().helpers.run(
-      [snapshot = server_.shared_snapshot(), make = std::move(make)] { return make(*snapshot).dump(2); });
+      [snapshot = server_.shared_snapshot(), make = std::move(make)] { return json_text(make(*snapshot), 2); });
   Reply reply;
   reply.text = co_await std::move(making);
   co_return reply;

@@ -1,9 +1,14 @@
 // See api_answerer.hpp.
 #include "server/api/api_answerer.hpp"
 
+#include <exception>
+#include <new>
+#include <optional>
+
 #include "core/http/findings.hpp"
 #include "core/text/text.hpp"
 #include "server/connection/turn.hpp"
+#include "server/worker.hpp"
 
 namespace porter::server {
 namespace {
@@ -44,7 +49,7 @@ asio::awaitable<void> ApiAnswerer::send(Turn& turn, Reply reply) const {
     co_await turn.writer().end();
     co_return;
   }
-  std::string body = (reply.text.empty() ? reply.body.dump(2) : std::move(reply.text)) + "\n";
+  std::string body = (reply.text.empty() ? json_text(reply.body, 2) : std::move(reply.text)) + "\n";
   co_await turn.writer().page(std::move(head), std::move(body));
 }
 
@@ -74,7 +79,23 @@ asio::awaitable<void> ApiAnswerer::answer(Turn& turn) {
     co_return;
   }
   call.when_left = [&turn](std::function<void()> then) { turn.when_client_leaves(std::move(then)); };
-  Reply reply = co_await api_.answer(call);
+  Reply reply;
+  std::optional<std::string> error;
+  try {
+    auto answering = api_.answer(call);
+    reply = co_await std::move(answering);
+  } catch (const std::bad_alloc&) {
+    throw;
+  } catch (const std::exception& thrown) {
+    error = thrown.what();
+  }
+  // What the call asked to be told of has gone with it.
+  turn.when_client_leaves(nullptr);
+  if (error) {
+    const Finding finding{Code::internal_error, {{"action", call.method + " " + call.path}, {"reason", *error}}};
+    turn.worker().note(finding);
+    reply = refused(finding);
+  }
   co_await send(turn, std::move(reply));
 }
 

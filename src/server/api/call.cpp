@@ -34,7 +34,7 @@ std::string Call::rest_of_path(std::string_view prefix) const {
 }
 
 Json Call::object() const {
-  Json out = Json::parse(body, nullptr, false);
+  Json out = parse_json(body);
   return out.is_object() ? out : Json();
 }
 

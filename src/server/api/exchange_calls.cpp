@@ -125,7 +125,7 @@ asio::awaitable<Reply> Api::exchanges(const Call& call) {
           for (std::size_t i = 0; i < loads.size(); ++i)
             if (loads[i] != 0) out["exchanges"][i]["page"] = loads[i];
         }
-        return out.dump();
+        return json_text(out);
       });
   Reply reply;
   reply.text = co_await std::move(listing);
@@ -172,7 +172,7 @@ asio::awaitable<Reply> Api::exchange(const Call& call) {
   if (!rest.empty()) co_return bad_call(404, "There is no such call");
   auto finding = server_.shared().helpers.run([&store = server_.shared().exchanges, number = *number]() -> std::string {
     const auto found = store.find(number);
-    return found ? exchange::json_of(*found).dump() : "";
+    return found ? json_text(exchange::json_of(*found)) : "";
   });
   Reply reply;
   reply.text = co_await std::move(finding);
@@ -266,7 +266,7 @@ asio::awaitable<Reply> Api::exchange_difference(std::uint64_t left, std::uint64_
       }
       exchange::fill_slices(one->answer, exchange::kMostCompared);
     }
-    return exchange::difference(exchange::side_of(*both[0]), exchange::side_of(*both[1])).dump();
+    return json_text(exchange::difference(exchange::side_of(*both[0]), exchange::side_of(*both[1])));
   });
   Reply reply;
   reply.text = co_await std::move(comparing);
@@ -330,7 +330,7 @@ asio::awaitable<Reply> Api::exchange_again(const Call& call) {
   }
   const std::uint64_t again = std::get<std::uint64_t>(came);
   Reply reply = co_await exchange_difference(*number, again);
-  if (reply.status == 200) reply.text = Json{{"number", again}, {"difference", Json::parse(reply.text)}}.dump();
+  if (reply.status == 200) reply.text = json_text({{"number", again}, {"difference", parse_json(reply.text)}});
   co_return reply;
 }
 

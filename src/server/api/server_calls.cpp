@@ -54,7 +54,7 @@ asio::awaitable<Reply> Api::status(const Call&) {
   const auto uptime =
       std::chrono::duration_cast<std::chrono::seconds>(std::chrono::system_clock::now() - server_.begun());
   Json interpreters = Json::array();
-  for (const machine::FoundInterpreter& found : server_.interpreters())
+  for (const machine::FoundInterpreter& found : *server_.interpreters())
     interpreters.push_back({{"language", found.interpreter.language},
                             {"site", text::to_utf8(found.site)},
                             {"path", found.path},
@@ -117,6 +117,7 @@ asio::awaitable<Reply> Api::reload(const Call&) {
 }
 
 asio::awaitable<Reply> Api::pause(const Call&) {
+  if (server_.is_stopping()) co_return refused(Finding{Code::stopping, {}});
   server_.pause();
   Reply reply;
   reply.body = {{"state", server_.state()}};
@@ -142,7 +143,7 @@ asio::awaitable<Reply> Api::restart(const Call&) {
     const auto problems = co_await std::move(reading);
     if (!problems.empty()) co_return refused(problems);
   }
-  server_.restart();
+  if (!server_.restart()) co_return refused(Finding{Code::stopping, {}});
   Reply reply;
   reply.status = 202;
   reply.body = {{"state", server_.state()}};
@@ -210,7 +211,7 @@ asio::awaitable<Reply> Api::autostart(const Call& call) {
   auto asking = output_of_own(std::move(words), is_fine);
   const std::string told = co_await std::move(asking);
   Reply reply;
-  reply.body = Json::parse(text::to_utf8(told), nullptr, false);
+  reply.body = parse_json(text::to_utf8(told));
   if (!reply.body.is_object()) co_return bad_call(503, "It cannot be told: " + text::escape_line(told));
   co_return reply;
 }

@@ -17,11 +17,10 @@ asio::awaitable<Reply> Api::settings_text(const Call&) {
   if (steering_ == nullptr) co_return refused(no_settings());
   auto reading = server_.shared().helpers.run([file = instance_.settings] {
     const auto text = files::content_of(file);
-    return Json{{"file", text::to_utf8(file)},
+    return json_text({{"file", text::to_utf8(file)},
                 {"exists", text.has_value()},
                 {"version", machine::version_of(text)},
-                {"text", text::to_utf8(text.value_or(""))}}
-        .dump();
+                {"text", text.value_or("")}});
   });
   Reply reply;
   reply.text = co_await std::move(reading);
@@ -42,7 +41,8 @@ asio::awaitable<Reply> Api::check_settings(const Call& call) {
         changes.push_back(text::to_utf8(change));
     auto findings = read.problems;
     findings.insert(findings.end(), read.standing.begin(), read.standing.end());
-    return Json{{"valid", read.problems.empty()}, {"findings", porter::json_of(findings)}, {"changes", changes}}.dump();
+    return json_text(
+        {{"valid", read.problems.empty()}, {"findings", porter::json_of(findings)}, {"changes", changes}});
   });
   Reply reply;
   reply.text = co_await std::move(checking);
@@ -83,7 +83,7 @@ Json json_of(const machine::FoundInterpreter& found) {
 
 asio::awaitable<Reply> Api::languages(const Call&) {
   Json all = Json::array();
-  for (const machine::FoundInterpreter& found : server_.interpreters()) all.push_back(json_of(found));
+  for (const machine::FoundInterpreter& found : *server_.interpreters()) all.push_back(json_of(found));
   Reply reply;
   reply.body = {{"languages", std::move(all)}};
   co_return reply;
@@ -94,11 +94,12 @@ asio::awaitable<Reply> Api::language(const Call& call) {
   constexpr std::string_view kPage = "/page";
   const bool wants_page = name.ends_with(kPage);
   if (wants_page) name.resize(name.size() - kPage.size());
-  const auto& all = server_.interpreters();
-  const auto found = std::find_if(all.begin(), all.end(), [&](const machine::FoundInterpreter& one) {
+  // Held for as long as the interpreter is asked: settings may be applied meanwhile, and make another list.
+  const auto all = server_.interpreters();
+  const auto found = std::find_if(all->begin(), all->end(), [&](const machine::FoundInterpreter& one) {
     return http::same_name(one.interpreter.language, name);
   });
-  if (found == all.end() || found->path.empty()) co_return bad_call(404, "There is no such language on this computer");
+  if (found == all->end() || found->path.empty()) co_return bad_call(404, "There is no such language on this computer");
   if (wants_page && found->interpreter.language != "PHP")
     co_return bad_call(404, "This language makes no page about itself");
   const machine::FoundInterpreter& one = *found;

@@ -97,7 +97,7 @@ asio::awaitable<void> Api::send_log(Stream& stream, Journal::Filter filter, std:
     const auto kept = journal.kept(next, lines, filter);
     next = kept.next;
     std::string out;
-    for (const Journal::Kept& line : kept.lines) out += json_of(line).dump() + "\n";
+    for (const Journal::Kept& line : kept.lines) out += json_text(json_of(line)) + "\n";
     goes_on = co_await stream.send(out);
     if (!goes_on || !follow || has_left || is_closed_) break;
     lines = SIZE_MAX;
@@ -122,7 +122,7 @@ asio::awaitable<Reply> Api::events(const Call& call) {
 
 void Api::tell_of_findings() {
   const Json now = steering_ == nullptr ? Json::array() : porter::json_of(steering_->standing_findings());
-  std::string text = Json{{"findings", now}}.dump();
+  std::string text = json_text({{"findings", now}});
   if (text == told_findings_) return;
   told_findings_ = text;
   server_.shared().events.publish("findings", std::move(text));

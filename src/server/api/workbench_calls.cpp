@@ -147,11 +147,10 @@ asio::awaitable<Reply> Api::folders(const Call& call) {
                          {"path", text::to_utf8((path == "/" ? "" : path) + "/" + name)},
                          {"readable", ::faccessat(handle.get(), name.c_str(), R_OK | X_OK, 0) == 0}});
     }
-    return Json{{"path", text::to_utf8(path)},
+    return json_text({{"path", text::to_utf8(path)},
                 {"above", path == "/" ? "" : text::to_utf8(path.rfind('/') == 0 ? "/" : files::folder_of(path))},
                 {"home", text::to_utf8(machine::home_folder())},
-                {"folders", std::move(entries)}}
-        .dump();
+                {"folders", std::move(entries)}});
   });
   Reply reply;
   reply.text = co_await std::move(looking);
@@ -168,7 +167,7 @@ asio::awaitable<Reply> Api::tree(const Call& call) {
   auto looking = server_.shared().helpers.run([&]() -> std::string {
     const Json tree =
         tree_of({snapshot->settings, server_.shared().search_path}, *site, path, server_.shared().system_types);
-    return tree.is_null() ? "" : tree.dump();
+    return tree.is_null() ? "" : json_text(tree);
   });
   Reply reply;
   reply.text = co_await std::move(looking);
@@ -213,7 +212,7 @@ asio::awaitable<Reply> Api::source(const Call& call) {
                 {"is_text", is_text},
                 {"text", is_text ? text::to_utf8(*text) : std::string()}};
     out.update(mark_of({snapshot->settings, server_.shared().search_path}, *site, path, server_.shared().system_types));
-    return out.dump();
+    return json_text(out);
   });
   Reply reply;
   reply.text = co_await std::move(reading);

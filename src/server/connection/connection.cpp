@@ -2,6 +2,11 @@
 #include "server/connection/connection.hpp"
 
 #include <algorithm>
+#include <boost/system/system_error.hpp>
+#include <cerrno>
+#include <iterator>
+#include <new>
+#include <system_error>
 #include <utility>
 
 #include "core/http/findings.hpp"
@@ -13,6 +18,26 @@ namespace {
 
 constexpr std::size_t kHeadBuffer = 64 * 1024;
 constexpr std::size_t kShownOfBadHead = 200;
+
+/// What a request was given up for, in words that last as long as `failure`; nullopt: something was short, memory as a
+/// rule, of which this needs none.
+std::optional<std::string_view> reason_of(const std::exception_ptr& failure) noexcept {
+  constexpr int kShort[] = {ENOMEM, EMFILE, ENFILE, EAGAIN, ENOBUFS, ENOSPC};
+  const auto is_short = [&](int error) { return std::find(std::begin(kShort), std::end(kShort), error) != std::end(kShort); };
+  try {
+    std::rethrow_exception(failure);
+  } catch (const std::bad_alloc&) {
+    return std::nullopt;
+  } catch (const boost::system::system_error& error) {
+    return is_short(error.code().value()) ? std::nullopt : std::optional<std::string_view>(error.what());
+  } catch (const std::system_error& error) {
+    return is_short(error.code().value()) ? std::nullopt : std::optional<std::string_view>(error.what());
+  } catch (const std::exception& error) {
+    return error.what();
+  } catch (...) {
+    return "an unknown exception";
+  }
+}
 
 Finding head_too_slow(const Settings& settings) {
   return {Code::head_too_slow, {{"seconds", std::to_string(settings.limits.head_time.count())}}};
@@ -60,16 +85,16 @@ asio::awaitable<void> Connection::serve() {
     if (read == HeadRead::closed) break;
     // A connection on which nothing was ever asked is closed without a word: browsers open some to have them ready.
     if (read == HeadRead::expired && input_.is_empty()) break;
-    bool is_lost = false;
+    std::exception_ptr failure;
     try {
       take_settings();
       turn_ = std::make_unique<Turn>(*this);
       const bool is_done = read == HeadRead::whole && answer_at_once();
       if (!is_done) co_await answer(read);
-    } catch (const std::exception&) {
-      is_lost = true;
+    } catch (...) {
+      failure = std::current_exception();
     }
-    if (is_lost) give_up_turn();
+    if (failure) give_up_turn(failure);
     if (turn_) keeps_ = keeps_ && turn_->writer().keeps_connection();
     turn_.reset();
   }
@@ -199,14 +224,17 @@ void Connection::record() {
   worker_.record(std::move(exchange), turn_->snapshot().access_log);
 }
 
-void Connection::give_up_turn() noexcept {
+void Connection::give_up_turn(const std::exception_ptr& failure) noexcept {
   keeps_ = false;
   is_unfinished_ = false;
   head_problem_.reset();
+  const auto reason = reason_of(failure);
   try {
-    if (turn_) turn_->give_up();
+    if (turn_) turn_->give_up(reason ? Lost::by_error : Lost::for_lack_of_memory);
     input_.clear();
-    worker_.note_lack_of_memory();
+    if (!reason) return worker_.note_lack_of_memory();
+    const std::string action = turn_ ? turn_->exchange().method + " " + turn_->exchange().target : "a request";
+    worker_.note({Code::internal_error, {{"action", action}, {"reason", std::string(*reason)}}});
   } catch (const std::exception&) {
     // The next one that is told of will do.
   }

@@ -5,6 +5,7 @@
 #pragma once
 
 #include <boost/asio/awaitable.hpp>
+#include <exception>
 #include <memory>
 #include <optional>
 #include <string>
@@ -75,7 +76,7 @@ class Connection : public std::enable_shared_from_this<Connection> {
   Sent send(ReadyAnswer&& answer);
   asio::awaitable<void> answer(HeadRead read);
   asio::awaitable<void> refuse(Finding finding);
-  void give_up_turn() noexcept;
+  void give_up_turn(const std::exception_ptr& failure) noexcept;
   /// Ends the turn of a request that was read: records it, and takes back the memory of its fields.
   void conclude();
   void record();

@@ -181,8 +181,8 @@ void Turn::abort() {
   if (when_client_leaves_) std::exchange(when_client_leaves_, nullptr)();
 }
 
-void Turn::give_up() noexcept {
-  writer_.give_up();
+void Turn::give_up(Lost why) noexcept {
+  writer_.give_up(why);
   source_.reset();
   quick_run_.reset();
   when_client_leaves_ = nullptr;

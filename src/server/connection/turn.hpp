@@ -123,8 +123,8 @@ class Turn {
 
   /// Cuts it off: stops the source, and calls who waits for the client to leave.
   void abort();
-  /// Gives it up for lack of memory.
-  void give_up() noexcept;
+  /// Gives it up.
+  void give_up(Lost why) noexcept;
   /// Called from time to time.
   void look_after_client();
 

@@ -59,7 +59,7 @@ void EventHub::append(std::string& out, std::uint64_t id, const Event& event) {
       facts["milliseconds"] = exchange::millis(of.duration);
     }
     type = has_ended ? "exchange-ended" : "exchange-begun";
-    data = facts.dump();
+    data = json_text(facts);
   }
   out += "id: " + std::to_string(id) + "\nevent: " + type + "\ndata: " + data + "\n\n";
 }
