@@ -23,6 +23,50 @@ export function asSent(bytes: Uint8Array, most = 200_000): string {
   return bytes.length > most ? `${shown}\n… and ${bytes.length - most} bytes more` : shown;
 }
 
+/** A body without its chunked coding (RFC 9112, section 7.1); null: it is broken off. */
+export function withoutChunks(bytes: Uint8Array): Uint8Array | null {
+  const parts: Uint8Array[] = [];
+  for (let at = 0; ; ) {
+    const end = bytes.indexOf(10, at);
+    const size = Number.parseInt(String.fromCharCode(...bytes.subarray(at, Math.min(end, at + 20))), 16);
+    if (end < 0 || Number.isNaN(size) || end + 1 + size > bytes.length) return null;
+    if (size === 0) break;
+    parts.push(bytes.subarray(end + 1, end + 1 + size));
+    at = end + 1 + size;
+    while (bytes[at] === 13 || bytes[at] === 10) at++;
+  }
+  const out = new Uint8Array(parts.reduce((sum, part) => sum + part.length, 0));
+  let at = 0;
+  for (const part of parts) {
+    out.set(part, at);
+    at += part.length;
+  }
+  return out;
+}
+
+/** Bytes as a text that can be edited and turned into the same bytes again; null: they are none. */
+export interface EditableText {
+  text: string;
+  /** Lines end in CR LF, of which a field of a page keeps only the LF. */
+  crlf: boolean;
+}
+
+export function editableText(bytes: Uint8Array): EditableText | null {
+  let text: string;
+  try {
+    text = new TextDecoder("utf-8", { fatal: true, ignoreBOM: true }).decode(bytes);
+  } catch {
+    return null;
+  }
+  const crlf = text.includes("\r\n");
+  const isMixed = crlf && /(^|[^\r])\n/.test(text);
+  if (text.includes("\0") || isMixed || /\r(?!\n)/.test(text)) return null;
+  return { text: crlf ? text.replaceAll("\r\n", "\n") : text, crlf };
+}
+
+export const bytesOfEdited = (edited: EditableText): string =>
+  edited.crlf ? edited.text.replaceAll("\n", "\r\n") : edited.text;
+
 export function fromBase64(text: string): Uint8Array {
   const binary = atob(text);
   return Uint8Array.from(binary, (char) => char.charCodeAt(0));

@@ -95,16 +95,19 @@ int turn_on(const machine::Instance& instance, const Unit& unit) {
                   unit.name));
 }
 
-int turn_off(const Unit& unit) {
+int turn_off(const machine::Instance& instance, const Unit& unit) {
   if (::access(unit.file.c_str(), F_OK) != 0) {
     fmt::print("The server does not start at login.\n");
     return kFine;
   }
-  systemctl({"disable", "--now", unit.name});
+  // One that runs is left alone: it is about the next login.
+  systemctl({"disable", unit.name});
   if (::unlink(unit.file.c_str()) != 0)
     return fail(fmt::format("The unit {} cannot be removed: {}.", text::escape_line(unit.file), std::strerror(errno)));
   systemctl({"daemon-reload"});
   fmt::print("Removed: {}\n", text::escape_line(unit.file));
+  if (machine::lock_holder(instance))
+    fmt::print("The server that runs goes on until it is stopped: uporter stop{}\n", instance.option());
   return kFine;
 }
 
@@ -113,9 +116,10 @@ int show(const machine::Instance& instance, const Unit& unit, Form form) {
   const bool is_right = is_on && files::content_of(unit.file) == unit_text(instance);
   if (form == Form::json) {
     fmt::print("{}\n", json_text({{"starts_at_login", is_on},
-                                       {"is_up_to_date", is_right},
-                                       {"unit", is_on ? text::to_utf8(unit.file) : ""},
-                                       {"settings", text::to_utf8(instance.settings)}}, 2));
+                                  {"is_up_to_date", is_right},
+                                  {"unit", is_on ? text::to_utf8(unit.file) : ""},
+                                  {"settings", text::to_utf8(instance.settings)}},
+                                 2));
     return is_right ? kFine : kFailed;
   }
   if (!is_on) {
@@ -136,7 +140,7 @@ int run_autostart(const std::string& settings, Autostart wish, Form form) {
   const machine::Instance instance = machine::find_instance(settings);
   const Unit unit = unit_of(instance);
   if (wish == Autostart::on) return turn_on(instance, unit);
-  return wish == Autostart::off ? turn_off(unit) : show(instance, unit, form);
+  return wish == Autostart::off ? turn_off(instance, unit) : show(instance, unit, form);
 }
 
 }  // namespace porter::client

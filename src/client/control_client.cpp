@@ -76,11 +76,17 @@ class Connection {
     while (!parser.is_done()) {
       parser.get().body() = {space.data(), space.size(), true};
       http::async_read_some(stream_, buffer_, parser, note());
-      if (!step() && error_ != http::error::need_buffer) break;
+      if (!step() && error_ != http::error::need_buffer) {
+        is_broken_off_ = true;
+        break;
+      }
       if (!take(status, {space.data(), space.size() - parser.get().body().size})) break;
     }
     return status;
   }
+
+  /// Whether the last answer has not come to its end.
+  bool is_broken_off() const { return is_broken_off_; }
 
   /// The same line by line, without their ends.
   int read_lines(const std::function<bool(const std::string&)>& take) {
@@ -109,6 +115,7 @@ class Connection {
   beast::basic_stream<asio::local::stream_protocol> stream_{context_};
   beast::flat_buffer buffer_;
   beast::error_code error_;
+  bool is_broken_off_ = false;
 };
 
 }  // namespace
@@ -127,8 +134,7 @@ bool ask_for_lines(const machine::Instance& instance, const std::string& target,
                    const std::function<bool(const nlohmann::json&)>& take) {
   Connection connection(kMostWait);
   if (!connection.open(instance.socket) || !connection.send("GET", target, nullptr)) return false;
-  return connection.read_lines(
-             [&take](const std::string& line) { return take(parse_json(line)); }) != 0;
+  return connection.read_lines([&take](const std::string& line) { return take(parse_json(line)); }) != 0;
 }
 
 Reply ask_for_bytes(const machine::Instance& instance, const std::string& target,
@@ -143,6 +149,7 @@ Reply ask_for_bytes(const machine::Instance& instance, const std::string& target
     return true;
   });
   if (status == 0) return {0, "it does not answer at its control socket " + instance.socket};
+  if (connection.is_broken_off()) return {0, "it broke off its answer"};
   return {status, parse_json(problem)};
 }
 

@@ -6,9 +6,8 @@
 #include <unistd.h>
 
 #include <cstdio>
-#include <fstream>
 #include <iostream>
-#include <iterator>
+#include <memory>
 #include <optional>
 #include <set>
 
@@ -45,16 +44,17 @@ std::optional<machine::Instance> running(const Meant& meant) {
   return std::nullopt;
 }
 
+/// Tells why there is no answer, or what it says; kFailed.
+int fail_by(const machine::Instance& instance, const Reply& reply) {
+  return reply.status == 0 ? fail(unreachable(instance, reply.body.get<std::string>())) : fail_with(reply.body);
+}
+
 /// Asks for JSON; a null value: there is none, and why has been told.
 Json ask_for(const machine::Instance& instance, const std::string& method, const std::string& target,
              const Json& body = nullptr, std::chrono::seconds patience = kMostWait) {
   const Reply reply = ask(instance, method, target, body, patience);
-  if (reply.status == 0) {
-    fail(unreachable(instance, reply.body.get<std::string>()));
-    return nullptr;
-  }
   if (reply.status == 200) return reply.body;
-  fail_with(reply.body);
+  fail_by(instance, reply);
   return nullptr;
 }
 
@@ -77,27 +77,52 @@ bool show(const Json& row, const ExchangesOptions& options) {
   return std::ferror(stdout) == 0;
 }
 
+/// Counts the entries of an archive while it passes by, by the one key that each of them has. Within a text of JSON its
+/// quotes would be escaped.
+class EntryCounter {
+ public:
+  void take(std::string_view piece) {
+    rest_ += piece;
+    std::size_t at = 0;
+    for (std::size_t found = 0; (found = rest_.find(kKey, at)) != rest_.npos; at = found + kKey.size()) ++count_;
+    rest_.erase(0, std::max(at, rest_.size() - std::min(rest_.size(), kKey.size() - 1)));
+  }
+  std::size_t count() const { return count_; }
+
+ private:
+  static constexpr std::string_view kKey = "\"_exchange\":";
+  std::string rest_;
+  std::size_t count_ = 0;
+};
+
 int write_har(const machine::Instance& instance, const ExchangesOptions& options) {
   const std::string target = "/v1/exchanges.har" + query_of(options) + (options.with_secrets ? "&secrets=true" : "");
-  const Json archive = ask_for(instance, "GET", target, nullptr, kMostComparing);
-  if (archive.is_null()) return kFailed;
-  const std::string text = json_text(archive, 1) + "\n";
-  if (options.har == "-") {
-    fmt::print("{}", text);
-    return kFine;
-  }
+  const bool to_file = options.har != "-";
   // Beside it first: whatever happens, no half of one is left.
   const std::string beside = options.har + ".new";
-  std::ofstream file(beside, std::ios::binary | std::ios::trunc);
-  file << text;
-  file.close();
-  if (!file || std::rename(beside.c_str(), options.har.c_str()) != 0) {
-    const std::string reason = files::describe({errno});
-    std::remove(beside.c_str());
-    return fail(fmt::format("The file {} cannot be written: {}. Name another one.", options.har, reason));
+  const auto not_written = [&](int error) {
+    if (to_file) std::remove(beside.c_str());
+    return fail(fmt::format("The file {} cannot be written: {}. Name another one.", text::escape_line(options.har),
+                            files::describe({error})));
+  };
+  const std::unique_ptr<std::FILE, int (*)(std::FILE*)> file(to_file ? std::fopen(beside.c_str(), "wbe") : nullptr,
+                                                             std::fclose);
+  if (to_file && !file) return not_written(errno);
+  std::FILE* const out = to_file ? file.get() : stdout;
+  EntryCounter entries;
+  const Reply reply = ask_for_bytes(instance, target, [&](std::string_view piece) {
+    entries.take(piece);
+    return std::fwrite(piece.data(), 1, piece.size(), out) == piece.size();
+  });
+  if (std::fflush(out) != 0 || std::ferror(out) != 0) return not_written(errno);
+  if (reply.status != 200) {
+    if (to_file) std::remove(beside.c_str());
+    return fail_by(instance, reply);
   }
-  fmt::print("{} exchanges are in {}.{}\n", archive["log"]["entries"].size(), options.har,
-             options.with_secrets ? "" : " Cookies and passwords are left out; --with-secrets has them in.");
+  if (!to_file) return kFine;
+  if (std::rename(beside.c_str(), options.har.c_str()) != 0) return not_written(errno);
+  fmt::print("{} exchanges are in {}.{}\n", entries.count(), text::escape_line(options.har),
+             options.with_secrets ? "" : " Passwords, cookies and tokens are left out; --with-secrets has them in.");
   return kFine;
 }
 
@@ -148,8 +173,7 @@ int print_part(const machine::Instance& instance, std::uint64_t number, const st
   const Reply reply = ask_for_bytes(instance, path_of(number, part), [](std::string_view piece) {
     return std::fwrite(piece.data(), 1, piece.size(), stdout) == piece.size();
   });
-  if (reply.status == 0) return fail(unreachable(instance, reply.body.get<std::string>()));
-  if (reply.status != 200) return fail_with(reply.body);
+  if (reply.status != 200) return fail_by(instance, reply);
   std::fflush(stdout);
   const Json exchange = ask_for(instance, "GET", path_of(number));
   if (exchange.is_null()) return kFine;
@@ -169,12 +193,6 @@ bool is_agreed(const std::string& question) {
   std::string answer;
   std::getline(std::cin, answer);
   return answer == "y" || answer == "Y" || answer == "yes";
-}
-
-/// What `--body` names; nullopt: it cannot be read.
-std::optional<std::string> body_from(const std::string& source) {
-  if (source == "-") return std::string(std::istreambuf_iterator<char>(std::cin), {});
-  return files::content_of(source);
 }
 
 }  // namespace
@@ -246,8 +264,8 @@ int run_again(const Meant& meant, const AgainOptions& options) {
   }
   if (!options.body.empty()) {
     const auto body = body_from(options.body);
-    if (!body) return fail(fmt::format("The file {} for --body cannot be read.", options.body), kBadUse);
-    change["body_base64"] = exchange::to_base64(*body);
+    if (const auto* const problem = std::get_if<Unreadable>(&body)) return fail(problem->sentence, kBadUse);
+    change["body_base64"] = exchange::to_base64(std::get<std::string>(body));
   }
   const Json before = ask_for(*instance, "GET", path_of(options.number));
   if (before.is_null()) return kFailed;
@@ -278,11 +296,12 @@ std::variant<exchange::Side, std::string> side_from(const std::string& written) 
   const std::string number = mark == written.npos ? "" : written.substr(mark + 1);
   const bool is_entry = !number.empty() && number.find_first_not_of("0123456789") == number.npos;
   const std::string file = is_entry ? written.substr(0, mark) : written;
-  const auto text = files::content_of(file);
-  if (!text) return fmt::format("There is no exchange and no file {} that could be read.", text::escape_line(file));
+  auto read = content_of_named(file);
+  if (auto* const problem = std::get_if<Unreadable>(&read)) return std::move(problem->sentence);
+  std::string& text = std::get<std::string>(read);
   if (is_entry || file.ends_with(".har")) {
     const unsigned long entry = is_entry ? std::strtoul(number.c_str(), nullptr, 10) : 1;
-    auto side = exchange::side_in_har(*text, entry, written);
+    auto side = exchange::side_in_har(text, entry, written);
     if (auto* const wrong = std::get_if<std::string>(&side))
       return fmt::format("{} cannot be compared: {}.", text::escape_line(written), *wrong);
     return side;
@@ -290,7 +309,7 @@ std::variant<exchange::Side, std::string> side_from(const std::string& written) 
   exchange::Side side;
   side.name = written;
   side.is_file = true;
-  side.page = *text;
+  side.page = std::move(text);
   return side;
 }
 

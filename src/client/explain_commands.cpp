@@ -17,6 +17,7 @@
 #include "machine/doctor.hpp"
 #include "machine/environment.hpp"
 #include "machine/explain.hpp"
+#include "run/warden.hpp"
 
 namespace porter::client {
 namespace {
@@ -133,8 +134,10 @@ int run_doctor(const Meant& meant, Form form, Depth depth) {
   const std::string search_path = machine::search_path();
   const Settings settings = read.settings;
   auto checks = machine::examine(instance, std::move(read), search_path, standing_of(instance));
-  if (depth == Depth::with_syntax)
+  if (depth == Depth::with_syntax) {
+    const run::ScopedKin kin;
     for (machine::Check& check : machine::examine_deeply(settings, search_path)) checks.push_back(std::move(check));
+  }
   std::size_t count = 0;
   Json out = Json::array();
   for (const machine::Check& check : checks) {

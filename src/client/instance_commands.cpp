@@ -395,7 +395,7 @@ int run_status(const Meant& meant, Form form) {
   const auto reply = ask_running(instance, "GET", "/v1/status");
   if (!reply) return kFailed;
   form == Form::json ? fmt::print("{}\n", json_text(reply->body, 2)) : print_status(reply->body);
-  return kFine;
+  return reply->body.value("findings", Json::array()).empty() ? kFine : kFailed;
 }
 
 int run_status_of_all(Form form) {

@@ -13,6 +13,7 @@
 #include "machine/environment.hpp"
 #include "machine/instance.hpp"
 #include "machine/probe.hpp"
+#include "run/warden.hpp"
 
 namespace porter::client {
 
@@ -21,6 +22,7 @@ namespace asio = boost::asio;
 namespace {
 
 std::vector<machine::FoundInterpreter> probe(const Settings& settings) {
+  const run::ScopedKin kin;
   asio::io_context context(1);
   run::RunSet runs(context.get_executor());
   std::vector<machine::FoundInterpreter> all;

@@ -338,5 +338,5 @@ int main(int argc, char** argv) {
     std::fprintf(stderr, "%s\nSee: uporter%s --help\n", error.what(), given_command(app).c_str());
     return kBadUse;
   }
-  return line.run();
+  return guarded("uporter" + given_command(app), line.run);
 }

@@ -3,8 +3,13 @@
 
 #include <unistd.h>
 
+#include <cerrno>
 #include <cstdio>
+#include <exception>
+#include <new>
 
+#include "core/files/beneath.hpp"
+#include "core/files/content.hpp"
 #include "core/text/json.hpp"
 #include "core/text/text.hpp"
 #include "machine/environment.hpp"
@@ -65,6 +70,42 @@ int fail_with(const nlohmann::json& body) {
 
 int fail(const Finding& finding) {
   return fail(text::escape_line(sentence_of(finding)) + "\nWhat to do: " + text::escape_line(remedy_of(finding)));
+}
+
+namespace {
+
+std::variant<std::string, Unreadable> told(std::variant<std::string, files::SystemError> content,
+                                           const std::string& path) {
+  if (auto* const text = std::get_if<std::string>(&content)) return std::move(*text);
+  const int error = std::get<files::SystemError>(content).number;
+  const std::string name = text::escape_line(path);
+  if (error == EISDIR) return Unreadable{name + " is a folder. Name a file."};
+  if (error == ENOENT) return Unreadable{"There is no file " + name + "."};
+  return Unreadable{"The file " + name + " cannot be read: " + files::describe({error}) + "."};
+}
+
+}  // namespace
+
+std::variant<std::string, Unreadable> content_of_named(const std::string& path) {
+  return told(files::read_whole(path), path);
+}
+
+std::variant<std::string, Unreadable> body_from(const std::string& source) {
+  if (source != "-") return content_of_named(source);
+  return told(files::read_rest(files::Descriptor(::dup(STDIN_FILENO))), "standard input");
+}
+
+int guarded(const std::string& command, const std::function<int()>& work) noexcept {
+  try {
+    return work();
+  } catch (const std::bad_alloc&) {
+    std::fprintf(stderr, "There is no memory left for \"%s\".\n", command.c_str());
+  } catch (const std::exception& error) {
+    const Finding finding{Code::internal_error,
+                          {{"program", "uporter"}, {"action", '"' + command + '"'}, {"reason", error.what()}}};
+    std::fprintf(stderr, "%s\n", text::escape_line(sentence_of(finding) + " " + remedy_of(finding)).c_str());
+  }
+  return kFailed;
 }
 
 }  // namespace porter::client

@@ -1,8 +1,10 @@
 // What the commands share when they speak to people: colour, exit statuses, problems.
 #pragma once
 
+#include <functional>
 #include <nlohmann/json_fwd.hpp>
 #include <string>
+#include <variant>
 #include <vector>
 
 #include "core/settings/read_settings.hpp"
@@ -37,5 +39,18 @@ int fail(const std::vector<SettingsProblem>& problems);
 int fail_with(const nlohmann::json& body);
 /// Prints the finding's sentence and what to do; kFailed.
 int fail(const Finding& finding);
+
+/// Why a file that the user has named cannot be read, with what to do.
+struct Unreadable {
+  std::string sentence;
+};
+/// All of the file called `path`.
+std::variant<std::string, Unreadable> content_of_named(const std::string& path);
+/// What `--body` names: a file, or "-" for standard input.
+std::variant<std::string, Unreadable> body_from(const std::string& source);
+
+/// Does `work`, the whole of `command`, and gives its exit status. No exception leaves a command: one that comes
+/// this far is told as an error of the program's own, with what was being done.
+int guarded(const std::string& command, const std::function<int()>& work) noexcept;
 
 }  // namespace porter::client

@@ -8,8 +8,6 @@
 #include <array>
 #include <climits>
 #include <cstdio>
-#include <iostream>
-#include <iterator>
 
 #include "client/output.hpp"
 #include "core/files/beneath.hpp"
@@ -26,7 +24,7 @@
 #include "machine/environment.hpp"
 #include "machine/instance.hpp"
 #include "machine/rehearsal.hpp"
-#include "run/kin.hpp"
+#include "run/warden.hpp"
 
 namespace porter::client {
 
@@ -39,11 +37,6 @@ std::string root_for(const std::string& path) {
   const std::string mark = "/cgi-bin/";
   const std::size_t at = path.find(mark);
   return at == path.npos || at == 0 ? path.substr(0, path.rfind('/')) : path.substr(0, at);
-}
-
-std::optional<std::string> read_body(const std::string& source) {
-  if (source == "-") return std::string(std::istreambuf_iterator<char>(std::cin), {});
-  return files::content_of(source);
 }
 
 void print_text(const machine::Rehearsed& result, const RehearseOptions& options) {
@@ -174,18 +167,21 @@ int run_rehearse(const RehearseOptions& given) {
   machine::RehearsalOrder order{place.url_path, options.query,   options.method, options.host,
                                 options.type,   options.headers, std::nullopt};
   if (!options.body.empty()) {
-    order.body = read_body(options.body);
-    if (!order.body) return bad_use(fmt::format("The file {} for --body cannot be read.", options.body));
+    auto body = body_from(options.body);
+    if (const auto* const problem = std::get_if<Unreadable>(&body)) return bad_use(problem->sentence);
+    order.body = std::move(std::get<std::string>(body));
   }
   machine::RehearsedRequest request;
   if (const auto problem = machine::compose(order, request)) return bad_use(*problem);
   const std::string search_path = machine::search_path();
   const sites::Surroundings in{settings, search_path};
-  // What the script starts ends with the rehearsal, as it ends with a request.
-  run::hold_kin();
   machine::Rehearsed result;
-  const bool is_run = machine::Rehearsal(in, site, options.host, request).run(result);
-  run::end_all_kin();
+  bool is_run = false;
+  {
+    // What the script starts ends with the rehearsal, as it ends with a request.
+    const run::ScopedKin kin;
+    is_run = machine::Rehearsal(in, site, options.host, request).run(result);
+  }
   if (!is_run)
     return bad_use(
         fmt::format("{} is not run but shown as it is: it is not a script, and does not lie in a script folder.",

@@ -1,6 +1,7 @@
 // Changing and showing the sites: through the running server, or in the settings alone if there is none.
 #include "client/site_commands.hpp"
 
+#include <fcntl.h>
 #include <fmt/format.h>
 #include <sys/stat.h>
 #include <unistd.h>
@@ -14,6 +15,7 @@
 #include "client/output.hpp"
 #include "client/serve.hpp"
 #include "client/servers.hpp"
+#include "core/files/descriptor.hpp"
 #include "core/http/target.hpp"
 #include "core/sites/choose.hpp"
 #include "core/sites/site_json.hpp"
@@ -272,12 +274,29 @@ int run_mount_remove(const std::string& settings, const MountOptions& options) {
 
 namespace {
 
-/// Shows `url`, and opens the browser there if there is a screen.
-int open_url(const std::string& url) {
+/// Shows `url`, and opens the browser at `place`, which leads there, if there is a screen.
+int open_url(const std::string& url, const std::string& place) {
   fmt::print("{}\n", url);
   std::fflush(stdout);
-  if (machine::has_display()) run_here("xdg-open", {"xdg-open", url});
+  if (machine::has_display()) run_here("xdg-open", {"xdg-open", place});
   return kFine;
+}
+
+/// Writes a page that leads on to `url`, for nobody else to read. Its path; empty: it could not be written.
+std::string page_leading_to(const std::string& url, const std::string& path) {
+  const std::string address = text::escape_html(url);
+  const std::string page =
+      "<!doctype html>\n<meta charset=\"utf-8\">\n<meta name=\"referrer\" content=\"no-referrer\">\n"
+      "<meta http-equiv=\"refresh\" content=\"0; url=" +
+      address +
+      "\">\n<title>Upright Porter</title>\n"
+      "<p><a href=\"" +
+      address + "\">The console</a></p>\n";
+  ::unlink(path.c_str());
+  const files::Descriptor file(::open(path.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, 0600));
+  const bool is_written =
+      file.is_open() && ::write(file.get(), page.data(), page.size()) == static_cast<ssize_t>(page.size());
+  return is_written ? path : "";
 }
 
 /// The console of the server that is meant; with several, that of the settings.
@@ -290,7 +309,14 @@ int open_console(const std::string& named) {
   const std::string url = reply.body.value("console", "");
   if (url.empty())
     return fail("This server has no console: its settings say console = false, or its port could not be had.");
-  return open_url(url);
+  // What a program is given stands in the list of processes, where all users of the machine can read it, and the URL
+  // has the key. So the browser is given a file that leads there.
+  const std::string page = page_leading_to(url, found->console_key + ".html");
+  if (page.empty()) {
+    fmt::print("{}\n", url);
+    return fail("The page that leads the browser there cannot be written. Open the URL above by hand.");
+  }
+  return open_url(url, page);
 }
 
 }  // namespace
@@ -324,7 +350,7 @@ int run_open(const std::string& named, const std::string& what) {
     std::fflush(stdout);
     return fail({Code::server_not_running, {{"settings", instance.settings}, {"option", instance.option()}}});
   }
-  return open_url(url);
+  return open_url(url, url);
 }
 
 }  // namespace porter::client

@@ -1,15 +1,25 @@
 // From /proc/net/tcp to a socket's inode, and from there to the process that has it open.
 #include "machine/port_holder.hpp"
 
+#include <arpa/inet.h>
+#include <linux/inet_diag.h>
+#include <linux/netlink.h>
+#include <linux/sock_diag.h>
+#include <netinet/in.h>
+#include <sys/socket.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <array>
+#include <cerrno>
 #include <cstdlib>
+#include <cstring>
 #include <filesystem>
 #include <fstream>
 #include <sstream>
 #include <vector>
 
+#include "core/files/descriptor.hpp"
 #include "core/text/text.hpp"
 
 namespace porter::machine {
@@ -20,7 +30,6 @@ namespace fs = std::filesystem;
 /// A row of the tables of sockets in /proc/net.
 struct SocketRow {
   unsigned long local_port = 0;
-  unsigned long remote_port = 0;
   std::string state;
   std::string inode;  ///< "0": it belongs to no process any more.
 };
@@ -40,7 +49,6 @@ std::vector<SocketRow> socket_rows(const char* table) {
     SocketRow row;
     words >> slot >> local >> remote >> row.state >> queues >> timer >> retransmits >> user >> timeout >> row.inode;
     row.local_port = port_of(local);
-    row.remote_port = port_of(remote);
     out.push_back(std::move(row));
   }
   return out;
@@ -74,11 +82,43 @@ std::string text_of(const PortHolder& holder) {
   return text::escape_line(holder.name) + " (process " + std::to_string(holder.id) + ")";
 }
 
-bool is_end_held(std::uint16_t local_port, std::uint16_t remote_port) {
-  for (const char* const table : {"/proc/net/tcp", "/proc/net/tcp6"})
-    for (const SocketRow& row : socket_rows(table))
-      if (row.local_port == local_port && row.remote_port == remote_port && row.inode != "0") return true;
-  return false;
+bool is_end_held(const ConnectionEnd& local, const ConnectionEnd& remote) {
+  // The system is asked for this one socket (sock_diag(7)): its table of all of them may have many thousand rows.
+  struct {
+    nlmsghdr head{};
+    inet_diag_req_v2 asked{};
+  } question;
+  question.head = {sizeof question, SOCK_DIAG_BY_FAMILY, NLM_F_REQUEST, 0, 0};
+  inet_diag_sockid& id = question.asked.id;
+  const bool is_v6 = local.address.find(':') != std::string::npos;
+  question.asked.sdiag_family = is_v6 ? AF_INET6 : AF_INET;
+  question.asked.sdiag_protocol = IPPROTO_TCP;
+  question.asked.idiag_states = ~0U;
+  id.idiag_sport = htons(local.port);
+  id.idiag_dport = htons(remote.port);
+  id.idiag_cookie[0] = id.idiag_cookie[1] = INET_DIAG_NOCOOKIE;
+  const bool are_addresses = ::inet_pton(question.asked.sdiag_family, local.address.c_str(), id.idiag_src) == 1 &&
+                             ::inet_pton(question.asked.sdiag_family, remote.address.c_str(), id.idiag_dst) == 1;
+  const files::Descriptor system(::socket(AF_NETLINK, SOCK_DGRAM | SOCK_CLOEXEC, NETLINK_SOCK_DIAG));
+  if (!are_addresses || !system.is_open()) return true;
+  if (::send(system.get(), &question, sizeof question, 0) != static_cast<ssize_t>(sizeof question)) return true;
+  alignas(nlmsghdr) std::array<char, 4096> answer{};
+  // It has been answered by now, within send().
+  const ssize_t got = ::recv(system.get(), answer.data(), answer.size(), MSG_DONTWAIT);
+  nlmsghdr head{};
+  if (got < static_cast<ssize_t>(sizeof head)) return true;
+  std::memcpy(&head, answer.data(), sizeof head);
+  if (head.nlmsg_type == NLMSG_ERROR) {
+    nlmsgerr error{};
+    std::memcpy(&error, answer.data() + NLMSG_HDRLEN,
+                std::min(sizeof error, static_cast<std::size_t>(got) - NLMSG_HDRLEN));
+    return error.error != -ENOENT;
+  }
+  inet_diag_msg told{};
+  if (got < static_cast<ssize_t>(NLMSG_HDRLEN + sizeof told)) return true;
+  std::memcpy(&told, answer.data() + NLMSG_HDRLEN, sizeof told);
+  // A socket whose process has closed it lives on for a while, and is nobody's.
+  return told.idiag_inode != 0;
 }
 
 int first_open_port() {

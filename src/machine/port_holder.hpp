@@ -24,9 +24,13 @@ int first_open_port();
 /// kernel does not tell.
 std::optional<PortHolder> find_port_holder(std::uint16_t port);
 
-/// True if a process of this machine still has the end `local_port` of a TCP connection to `remote_port` open. Both
-/// ends of a connection of this machine with itself stand in its tables; an end that was closed belongs to nobody any
-/// more.
-bool is_end_held(std::uint16_t local_port, std::uint16_t remote_port);
+/// One end of a connection over TCP: an IP address without brackets, and a port.
+struct ConnectionEnd {
+  std::string address;
+  std::uint16_t port = 0;
+};
+/// Whether a process of this computer still has the end `local` of the connection to `remote`. True also where that
+/// cannot be told.
+bool is_end_held(const ConnectionEnd& local, const ConnectionEnd& remote);
 
 }  // namespace porter::machine

@@ -69,12 +69,13 @@ files::Descriptor lock_folder(const std::string& folder) {
   return files::Descriptor();
 }
 
-/// Writes `text`, which reads as `settings`, and completes `out` with both.
-SettingsEdited put_in_place(const std::string& file, const std::string& text, Settings settings, SettingsEdited out) {
+/// Writes `text`, of which `read` is what was read, and completes `out` with both.
+SettingsEdited put_in_place(const std::string& file, const std::string& text, SettingsRead read, SettingsEdited out) {
   if (const int error = replace_file(file, text))
     return not_written(file, files::describe({error}), "Allow writing in its folder, or edit it by hand.");
   out.after = text;
-  out.settings = std::move(settings);
+  out.settings = std::move(read.settings);
+  out.standing = std::move(read.standing);
   return out;
 }
 
@@ -99,8 +100,8 @@ SettingsEdited edit_locked(const std::string& file, const SettingsEdit& edit) {
   const std::string& text = std::get<std::string>(edited);
   SettingsRead after = read_settings(text, file, home_folder());
   // What is added or changed has to be there.
-  for (SettingsProblem& problem : after.standing)
-    if (!edit.folder.empty() && problem.finding.fact("site") == edit.site) after.problems.push_back(std::move(problem));
+  for (const SettingsProblem& problem : after.standing)
+    if (!edit.folder.empty() && problem.finding.fact("site") == edit.site) after.problems.push_back(problem);
   if (!after.problems.empty()) {
     out.problems = std::move(after.problems);
     return out;
@@ -108,7 +109,7 @@ SettingsEdited edit_locked(const std::string& file, const SettingsEdit& edit) {
   // An editor does not know of the lock.
   if (files::content_of(file).value_or("") != out.before)
     return not_written(file, "they were saved by another program meanwhile", "Try again.");
-  return put_in_place(file, text, std::move(after.settings), std::move(out));
+  return put_in_place(file, text, std::move(after), std::move(out));
 }
 
 /// Does `change` with the folder of `file` locked.
@@ -140,7 +141,7 @@ SettingsEdited write_locked(const std::string& file, const std::string& version,
   after.settings.option = settings_option(file);
   out.existed = now.has_value();
   out.before = now.value_or("");
-  return put_in_place(file, text, std::move(after.settings), std::move(out));
+  return put_in_place(file, text, std::move(after), std::move(out));
 }
 
 }  // namespace

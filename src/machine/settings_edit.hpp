@@ -17,6 +17,7 @@ struct SettingsEdited {
   std::string after;                      ///< What it holds now.
   bool existed = false;                   ///< There was a file at all.
   Settings settings;                      ///< The same, read.
+  std::vector<SettingsProblem> standing;  ///< What is wrong with them and keeps nobody from serving by them.
 };
 
 /// Edits `file`; it is made, with its folder, if it does not exist. Of several edits at once, by whichever process,

@@ -17,6 +17,7 @@
 #include <cstring>
 #include <ctime>
 #include <string_view>
+#include <utility>
 
 #include "run/kin.hpp"
 #include "run/mark.hpp"
@@ -147,6 +148,16 @@ Warden start_warden(WardenIs is) {
   if (warden.process < 0) return {};
   if (is == WardenIs::nobodys) warden.process = 0;
   return warden;
+}
+
+ScopedKin::ScopedKin() {
+  hold_kin();
+  warden_ = start_warden(WardenIs::nobodys);
+}
+
+ScopedKin::~ScopedKin() {
+  end_all_kin();
+  dismiss_warden(std::move(warden_));
 }
 
 }  // namespace porter::run

@@ -27,4 +27,17 @@ Warden start_warden(WardenIs is);
 /// Tells the warden that the server ends in peace, and buries it; also one that has ended before.
 void dismiss_warden(Warden warden);
 
+/// For a program that is no server and has a few runs: all that comes of them ends with this object, and with the
+/// program, however that ends. Made before the first run; one at a time.
+class ScopedKin {
+ public:
+  ScopedKin();
+  ~ScopedKin();
+  ScopedKin(const ScopedKin&) = delete;
+  ScopedKin& operator=(const ScopedKin&) = delete;
+
+ private:
+  Warden warden_;
+};
+
 }  // namespace porter::run

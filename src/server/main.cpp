@@ -34,6 +34,7 @@
 #include "server/api/control_socket.hpp"
 #include "server/api/steering.hpp"
 #include "server/console/console.hpp"
+#include "server/listen/manager_sockets.hpp"
 #include "server/listen/service_manager.hpp"
 #include "server/options.hpp"
 #include "server/server.hpp"
@@ -137,7 +138,7 @@ std::optional<std::string> take_limits(const Options& options, Limits& limits) {
 
 /// Empties what PHP keeps compiled if it has grown beyond all use, meanwhile.
 void tidy_up(Server& server) {
-  asio::co_spawn(server.context(), server.shared().helpers.run([folder = server.shared().supplies.opcodes] {
+  asio::co_spawn(server.context(), server.shared().helpers.lengthy.run([folder = server.shared().supplies.opcodes] {
     machine::trim_opcodes(folder);
     return true;
   }),
@@ -204,6 +205,7 @@ int begin_anew(int argc, char** argv) {
   // By its own path, so that it is called as before.
   std::array<char, PATH_MAX> own{};
   const ssize_t length = ::readlink("/proc/self/exe", own.data(), own.size() - 1);
+  pass_manager_sockets_on();
   if (length > 0) ::execv(own.data(), words.data());
   std::perror("The server cannot be begun anew");
   return 1;
@@ -296,14 +298,15 @@ int serve_folder(const Options& options) {
 /// Opens the addresses of `settings`, taking over what the service manager has opened. On failure what is wrong is
 /// shown, and the result is empty.
 std::optional<std::vector<Entrance>> open_addresses(const Settings& settings) {
-  std::vector<Entrance> entrances = inherited_entrances();
-  std::vector<Endpoint> open;
-  open.reserve(entrances.size());
-  for (const Entrance& entrance : entrances) open.push_back(entrance.endpoint);
+  std::vector<Entrance> entrances;
+  // What the manager has opened is an entrance, whether the settings name it or not.
+  const std::vector<Endpoint> managed = keep_manager_sockets();
+  for (const Endpoint& endpoint : managed)
+    if (auto socket = wake_manager_socket(endpoint)) entrances.push_back({endpoint, std::move(*socket)});
   bool is_fine = true;
   for (const Listener& listener : settings.listeners()) {
     Address address = listener.address;
-    auto opened = listen_on(address, open);
+    auto opened = listen_on(address, managed);
     if (auto* const some = std::get_if<std::vector<Entrance>>(&opened)) {
       std::move(some->begin(), some->end(), std::back_inserter(entrances));
     } else {
@@ -368,7 +371,10 @@ int serve_settings(const Options& options) {
   Server server(shared, std::move(read.settings), std::move(*entrances), thread_count(options));
   server.keep_warden(std::move(warden));
   tidy_up(server);
-  Steered steered(server, instance, std::make_unique<Steering>(server, instance, std::move(read.text), read.standing));
+  const auto override_by_options = [&options](Settings& settings) { take_limits(options, settings.limits); };
+  Steered steered(
+      server, instance,
+      std::make_unique<Steering>(server, instance, std::move(read.text), read.standing, override_by_options));
   if (const auto wrong = steered.open()) return fail(1, *wrong);
   steered.open_console(server.snapshot().settings.console, start);
   const bool in_background = options.ready >= 0 || options.in_background || has_waiting_manager();
@@ -380,6 +386,7 @@ int serve_settings(const Options& options) {
     tell_manager_ready();
     if (ready >= 0 && ::write(ready, "ready\n", 6) == 6) ::close(ready);
   });
+  return_manager_sockets();
   return server.is_to_restart() ? kBeginsAnew : 0;
 }
 

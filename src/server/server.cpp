@@ -1,17 +1,20 @@
 // Accepting connections, handing them to workers in turn, exchanging settings, and stopping.
 #include "server/server.hpp"
 
+#include <sys/resource.h>
 #include <unistd.h>
 
 #include <algorithm>
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/detached.hpp>
+#include <cerrno>
 #include <climits>
 #include <csignal>
 #include <string_view>
 #include <thread>
 
 #include "core/findings/finding.hpp"
+#include "core/findings/resources.hpp"
 #include "run/kin.hpp"
 
 namespace porter::server {
@@ -32,6 +35,15 @@ void end_at_once(int) {
 void set_last_resort(std::chrono::seconds time) {
   ::signal(SIGALRM, end_at_once);
   ::alarm(static_cast<unsigned>(std::min<std::chrono::seconds::rep>(time.count(), UINT_MAX / 2)));
+}
+
+/// Whether `socket` is one of the last descriptors, which are left to who steers the server, and to the requests that
+/// are being answered. The system always gives the lowest number that is free.
+bool takes_from_reserve(int socket) {
+  constexpr rlim_t kReserve = 64;
+  rlimit limit{};
+  if (::getrlimit(RLIMIT_NOFILE, &limit) != 0 || limit.rlim_cur == RLIM_INFINITY) return false;
+  return static_cast<rlim_t>(socket) >= limit.rlim_cur - std::min(kReserve, limit.rlim_cur / 8);
 }
 
 Finding is_stopping_finding() { return {Code::stopping, {}}; }
@@ -67,14 +79,9 @@ std::shared_ptr<const Snapshot> Server::make_snapshot(Settings settings) const {
   snapshot->gate = snapshot_ ? snapshot_->gate : std::make_shared<run::Gate>(bounds);
   snapshot->gate->set_bounds(bounds);
   const AccessLog& log = now.access_log;
-  const bool same_log = snapshot_ && snapshot_->access_log && snapshot_->access_log->log().file == log.file &&
-                        snapshot_->access_log->log().format == log.format;
   shared_.exchanges.set_bounds(now.exchanges);
-  if (same_log) {
-    snapshot->access_log = snapshot_->access_log;
-  } else if (!log.file.empty()) {
-    snapshot->access_log = std::make_shared<AccessLogFile>(log);
-  }
+  if (!log.file.empty())
+    snapshot->access_log = std::make_shared<AccessLogFile>(log, snapshot_ ? snapshot_->access_log.get() : nullptr);
   return snapshot;
 }
 
@@ -128,20 +135,20 @@ asio::awaitable<void> Server::watch_warden() {
 
 void Server::hand_over(int socket, const Endpoint& endpoint) {
   const std::size_t most = snapshot_->settings.limits.connections;
+  if (takes_from_reserve(socket)) return turn_away(socket, out_of_resources("take another connection", EMFILE));
   if (shared_.connections.fetch_add(1, std::memory_order_relaxed) >= most) {
     shared_.connections.fetch_sub(1, std::memory_order_relaxed);
-    return turn_away(socket, most);
+    return turn_away(socket, {Code::too_many_connections, {{"limit", std::to_string(most)}}});
   }
   workers_[next_worker_]->worker().adopt(socket, endpoint);
   next_worker_ = (next_worker_ + 1) % workers_.size();
 }
 
-void Server::turn_away(int socket, std::size_t most) {
+void Server::turn_away(int socket, const Finding& finding) {
   Exchange exchange;
   exchange.time = std::chrono::system_clock::now();
   exchange.begun = std::chrono::steady_clock::now();
   const Ends ends = ends_of(socket);
-  const Finding finding{Code::too_many_connections, {{"limit", std::to_string(most)}}};
   const std::string sent = refuse_connection(socket, finding);
   if (!shelf_.keeps()) return;
   exchange.client = ends.client_address;
@@ -222,6 +229,11 @@ bool Server::restart() {
 std::string_view Server::state() const { return stopping_ ? "stopping" : is_paused_ ? "paused" : "running"; }
 
 void Server::tell_state() { shared_.events.publish("state", "{\"state\":\"" + std::string(state()) + "\"}"); }
+
+std::optional<Finding> Server::problem() const {
+  if (const int error = entrances_.error()) return out_of_resources("take connections", error);
+  return std::nullopt;
+}
 
 std::uint64_t Server::requests_answered() const {
   std::uint64_t all = 0;

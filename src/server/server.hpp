@@ -67,6 +67,8 @@ class Server {
   using FoundInterpreters = std::vector<machine::FoundInterpreter>;
   std::shared_ptr<const FoundInterpreters> interpreters() const { return interpreters_; }
   std::uint64_t requests_answered() const;
+  /// Why connections cannot be taken at the moment; nullopt: they can.
+  std::optional<Finding> problem() const;
   std::chrono::system_clock::time_point begun() const { return begun_; }
   bool is_stopping() const { return stopping_; }
   /// "running", "paused" or "stopping".
@@ -84,8 +86,8 @@ class Server {
   void begin_to_stop();
   void heed_late_signals();
   void hand_over(int socket, const Endpoint& endpoint);
-  /// Tells a client that there are too many connections already, and keeps that as an exchange.
-  void turn_away(int socket, std::size_t most);
+  /// Tells a client why it cannot be answered, and keeps that as an exchange.
+  void turn_away(int socket, const Finding& finding);
   asio::awaitable<void> show_start_lines(StartLines start, std::function<void()> ready);
   /// Looks for the interpreters of what is served now.
   asio::awaitable<std::shared_ptr<const FoundInterpreters>> probe();

@@ -50,7 +50,14 @@ struct Shared {
   Journal* journal = nullptr;
   std::atomic<std::size_t> connections{0};     ///< Of clients of the sites.
   std::atomic<std::uint16_t> console_port{0};  ///< Where the console is; 0: there is none.
-  run::Helpers helpers;
+  /// Helpers for each kind of work, so that none waits for another kind.
+  struct {
+    run::Helpers quick{2};     ///< What needs nothing but memory.
+    run::Helpers settings{1};  ///< Reading and writing the settings.
+    run::Helpers folders{4};   ///< Looking at folders and names for the control interface, which may hang.
+    run::Helpers pages{2};     ///< The same for requests: long listings, near names in large folders.
+    run::Helpers lengthy{2};   ///< Exports, searches and comparisons.
+  } helpers;
   ExchangeStore exchanges;
   EventHub events{exchanges};
   std::vector<Worker*> site_workers;  ///< All of them before the first connection comes in.

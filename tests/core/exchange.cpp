@@ -149,7 +149,9 @@ TEST_CASE("what differs is told, and what always does is left out and counted") 
     left += "l" + std::to_string(i) + "\n";
     right += "r" + std::to_string(i) + "\n";
   }
-  CHECK(difference(side(left, "text/plain"), side(right, "text/plain"))["page"]["lines"].size() == 40'000);
+  const json page = difference(side(left, "text/plain"), side(right, "text/plain"))["page"];
+  CHECK(page["lines"].size() == 2000);
+  CHECK(page["more"] == 38'000);
   Side other = side("x", "text/plain");
   other.runs.emplace_back();
   other.runs[0].exit_status = 3;
@@ -177,4 +179,31 @@ TEST_CASE("an entry of an archive is a side, and what is none is told") {
   const auto side = std::get<Side>(side_in_har(good, 1, "good.har#1"));
   CHECK(side.page == "fog");
   CHECK(side.status == 201);
+}
+
+TEST_CASE("what nests without bound, or differs without end, is told in bounded pieces") {
+  const std::string type = "application/json";
+  const auto nested = [](std::size_t levels, const std::string& inner) {
+    return std::string(levels, '[') + inner + std::string(levels, ']');
+  };
+  CHECK(difference(side(nested(128, "1"), type), side(nested(128, "2"), type))["page"]["kind"] == "json");
+  // Deeper it is text.
+  for (const std::size_t levels : {129UL, 25'000UL}) {
+    const json told = difference(side(nested(levels, "1"), type), side(nested(levels, "2"), type));
+    CHECK(told["page"]["kind"] == "text");
+    CHECK(told["alike"] == false);
+    CHECK(difference(side(nested(levels, "1"), type), side(nested(levels, "1"), type))["alike"] == true);
+  }
+  std::string many = "[0";
+  for (int i = 1; i < 5000; ++i) many += "," + std::to_string(i);
+  std::string others = "[1";
+  for (int i = 1; i < 5000; ++i) others += "," + std::to_string(i + 1);
+  const json places = difference(side(many + "]", type), side(others + "]", type))["page"];
+  CHECK(places["places"].size() == 1000);
+  CHECK(places["more"] == 4000);
+  const json large = difference(side("[\"" + std::string(100'000, 'a') + "\"]", type), side("[1]", type))["page"];
+  CHECK(large["places"][0]["left_bytes"] == 100'002);
+  CHECK(large["places"][0]["left"].get<std::string>().size() < 3000);
+  const json line = difference(side(std::string(100'000, 'a'), "text/plain"), side("b", "text/plain"))["page"];
+  CHECK(line["lines"][0]["text"].get<std::string>().size() < 3000);
 }

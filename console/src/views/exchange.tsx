@@ -1,7 +1,7 @@
 // One exchange: what was asked, what came back, what ran for it and why.
 import { useSignal } from "@preact/signals";
 import { ask, call, type Difference, type Exchange, Refused, type Wire } from "../api";
-import { asSent, toBase64 } from "../bytes";
+import { asSent, bytesOfEdited, type EditableText, editableText, toBase64, withoutChunks } from "../bytes";
 import { duration, exactBytes, size } from "../format";
 import { Action, Copy, Findings, Problem, Scrolled, StatusMark, Tabs, useCall } from "../parts/basics";
 import { BodyView } from "../parts/body";
@@ -77,7 +77,9 @@ function Again({ exchange }: { exchange: Exchange }) {
   const method = useSignal(exchange.method);
   const target = useSignal(exchange.target);
   const fields = useSignal(exchange.request.fields.map((field) => `${field.name}: ${field.value}`).join("\n"));
-  const body = useSignal<string | null>(null);
+  const body = useSignal<EditableText | null>(null);
+  const before = useSignal("");
+  const isBinary = useSignal(false);
   const isSafe = /^(GET|HEAD|OPTIONS|TRACE)$/.test(exchange.method);
   const isAsking = useSignal(false);
   const send = async (change: Record<string, unknown>) => {
@@ -97,19 +99,27 @@ function Again({ exchange }: { exchange: Exchange }) {
         return { name: line.slice(0, colon).trim(), value: line.slice(colon + 1).trim() };
       });
     const names = new Set(now.map((field) => field.name.toLowerCase()));
-    const before = new Map(exchange.request.fields.map((field) => [field.name.toLowerCase(), field.value]));
+    const asSentFields = new Map(exchange.request.fields.map((field) => [field.name.toLowerCase(), field.value]));
     const out: Record<string, unknown> = {
-      fields: now.filter((field) => before.get(field.name.toLowerCase()) !== field.value),
+      fields: now.filter((field) => asSentFields.get(field.name.toLowerCase()) !== field.value),
       without: exchange.request.fields.map((field) => field.name).filter((name) => !names.has(name.toLowerCase())),
     };
     if (method.value !== exchange.method) out.method = method.value;
     if (target.value !== exchange.target) out.target = target.value;
-    if (body.value !== null) out.body_base64 = toBase64(body.value);
+    // What was not touched is sent byte by byte as it was.
+    if (body.value && body.value.text !== before.value) out.body_base64 = toBase64(bytesOfEdited(body.value));
     return out;
   };
   const readBody = async () => {
     const all = new Uint8Array(await (await ask(`/v1/exchanges/${exchange.number}/request`)).arrayBuffer());
-    body.value = new TextDecoder().decode(all.subarray(exchange.request.head_bytes));
+    const sent = all.subarray(exchange.request.head_bytes);
+    const isChunked = exchange.request.fields.some(
+      (field) => /^transfer-encoding$/i.test(field.name) && /chunked/i.test(field.value),
+    );
+    const plain = isChunked ? withoutChunks(sent) : sent;
+    body.value = plain && editableText(plain);
+    before.value = body.value?.text ?? "";
+    isBinary.value = body.value === null;
   };
   return (
     <>
@@ -180,7 +190,12 @@ function Again({ exchange }: { exchange: Exchange }) {
               }}
             />
           </label>
-          {body.value === null ? (
+          {isBinary.value ? (
+            <p class="dimmed">
+              The body is not text, so it is sent as it was. To send another one:{" "}
+              <code>uporter again {exchange.number} --body FILE</code>
+            </p>
+          ) : body.value === null ? (
             <p>
               <Action run={readBody} working="Reading…" kind="quiet">
                 Change the body, too
@@ -192,9 +207,9 @@ function Again({ exchange }: { exchange: Exchange }) {
               <textarea
                 rows={5}
                 spellcheck={false}
-                value={body.value}
+                value={body.value.text}
                 onInput={(event) => {
-                  body.value = event.currentTarget.value;
+                  body.value = { text: event.currentTarget.value, crlf: body.value?.crlf ?? false };
                 }}
               />
             </label>

@@ -27,9 +27,10 @@ std::string changed_request(std::string_view bytes, const Change& change);
 /// Whether a request of this method may be sent again without harm (RFC 9110, section 9.2.1).
 bool is_safe(std::string_view method);
 
-/// A command for curl that sends the same request to `url`.
-std::string curl_command(std::string_view bytes, const std::string& url);
-/// The same to where `exchange` came to.
+/// A command for curl, for any POSIX shell, that sends the request of `exchange` to where it came, and nowhere else. It
+/// can be pasted into a terminal, whatever bytes the request holds. Requires that why_not_by_curl() has nothing to say.
 std::string curl_command(const Recorded& exchange);
+/// Why curl cannot send the request `bytes`; null: it can.
+const char* why_not_by_curl(std::string_view bytes);
 
 }  // namespace porter::exchange

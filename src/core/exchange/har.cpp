@@ -19,26 +19,27 @@ namespace {
 using Json = nlohmann::json;
 using Fields = std::vector<std::pair<std::string, std::string>>;
 
-constexpr std::uint64_t kMostOfBody = 64ULL * 1024 * 1024;
-
-bool is_secret(std::string_view name) {
-  return http::same_name(name, "Authorization") || http::same_name(name, "Cookie") ||
-         http::same_name(name, "Set-Cookie") || http::same_name(name, "Proxy-Authorization");
-}
-
-bool is_utf8(std::string_view text) { return text::to_utf8(text) == text; }
-
 Json pairs(const Fields& all) {
   Json out = Json::array();
   for (const auto& [name, value] : all) out.push_back({{"name", text::to_utf8(name)}, {"value", text::to_utf8(value)}});
   return out;
 }
 
+/// `text` as it may be told.
+std::string shown(std::string_view text, Secrets secrets) {
+  return secrets == Secrets::told ? std::string(text) : without_secrets(text);
+}
+
 Json shown_fields(const Message& message, Secrets secrets) {
-  Fields shown;
-  for (const auto& field : message.fields)
-    if (secrets == Secrets::told || !is_secret(field.first)) shown.push_back(field);
-  return pairs(shown);
+  if (secrets == Secrets::told) return pairs(message.fields);
+  Fields all;
+  std::string previous;
+  for (const auto& [name, value] : message.fields) {
+    all.push_back(without_secrets(name, value, previous));
+    // A continued line is one with the field above, however many there are of them.
+    if (!name.starts_with(' ') && !name.starts_with('\t')) previous = name;
+  }
+  return pairs(all);
 }
 
 /// Names and values of cookies that a request sends.
@@ -95,57 +96,34 @@ Json version_of(std::string_view start_line) {
   return at == start_line.npos ? "HTTP/1.0" : text::to_utf8(start_line.substr(at, 8));
 }
 
+std::uint64_t body_bytes(const Wire& wire, const Message& message) {
+  return wire.length - std::min<std::uint64_t>(wire.length, message.body_at);
+}
+
 Json request_of(const Recorded& exchange, const Message& request, const std::string& url, Secrets secrets) {
   Json query = Json::array();
   if (const std::size_t mark = url.find('?'); mark != url.npos)
     query = pairs(form_fields(std::string_view(url).substr(mark + 1)));
-  const std::uint64_t body =
-      exchange.request.length - std::min<std::uint64_t>(exchange.request.length, request.body_at);
-  Json out = {{"method", text::to_utf8(exchange.method)},
-              {"url", url},
-              {"httpVersion", version_of(request.start_line)},
-              {"cookies", secrets == Secrets::told ? pairs(sent_cookies(request)) : Json::array()},
-              {"headers", shown_fields(request, secrets)},
-              {"queryString", std::move(query)},
-              {"headersSize", request.body_at},
-              {"bodySize", body}};
-  if (body == 0) return out;
-  const Body own = read_body(request, exchange.request.bytes, kMostOfBody);
-  Json data = {{"mimeType", text::to_utf8(request.field("Content-Type").value_or(""))}};
-  if (media_type(request) == "application/x-www-form-urlencoded") data["params"] = pairs(form_fields(own.bytes));
-  data["text"] = is_utf8(own.bytes) ? own.bytes : to_base64(own.bytes);
-  if (!is_utf8(own.bytes)) data["comment"] = "The text is in base64.";
-  out["postData"] = std::move(data);
-  return out;
+  return {{"method", text::to_utf8(exchange.method)},
+          {"url", url},
+          {"httpVersion", version_of(request.start_line)},
+          {"cookies", secrets == Secrets::told ? pairs(sent_cookies(request)) : Json::array()},
+          {"headers", shown_fields(request, secrets)},
+          {"queryString", std::move(query)},
+          {"headersSize", request.body_at},
+          {"bodySize", body_bytes(exchange.request, request)}};
 }
 
 Json answer_of(const Recorded& exchange, const Message& answer, Secrets secrets) {
-  Json content = {{"mimeType", text::to_utf8(answer.field("Content-Type").value_or(""))}, {"size", 0}};
-  const std::uint64_t sent = exchange.answer.length - std::min<std::uint64_t>(exchange.answer.length, answer.body_at);
-  if (sent > 0) {
-    const Body page = read_body(answer, exchange.answer.bytes, kMostOfBody);
-    content["size"] = page.bytes.size();
-    if (page.is_compressed)
-      content["compression"] = static_cast<std::int64_t>(page.bytes.size()) - static_cast<std::int64_t>(sent);
-    if (is_utf8(page.bytes)) {
-      content["text"] = page.bytes;
-    } else {
-      content["text"] = to_base64(page.bytes);
-      content["encoding"] = "base64";
-    }
-    if (exchange.answer.is_cut() || !exchange.answer.slices.empty())
-      content["comment"] = "Only a part of the page is here; in all it took " + std::to_string(sent) + " bytes.";
-  }
-  std::string reason = answer.start_line.size() > 13 ? answer.start_line.substr(13) : "";
+  const std::string reason = answer.start_line.size() > 13 ? answer.start_line.substr(13) : "";
   return {{"status", exchange.status},
-          {"statusText", text::to_utf8(reason)},
+          {"statusText", text::to_utf8(shown(reason, secrets))},
           {"httpVersion", version_of(answer.start_line)},
           {"cookies", secrets == Secrets::told ? set_cookies(answer) : Json::array()},
           {"headers", shown_fields(answer, secrets)},
-          {"content", std::move(content)},
-          {"redirectURL", text::to_utf8(answer.field("Location").value_or(""))},
+          {"redirectURL", text::to_utf8(shown(answer.field("Location").value_or(""), secrets))},
           {"headersSize", answer.body_at},
-          {"bodySize", sent}};
+          {"bodySize", body_bytes(exchange.answer, answer)}};
 }
 
 Json timings_of(const Recorded& exchange) {
@@ -164,73 +142,355 @@ Json timings_of(const Recorded& exchange) {
 
 }  // namespace
 
-std::vector<std::uint64_t> page_loads(const std::vector<Recorded>& exchanges) {
-  std::vector<std::uint64_t> out;
-  // The page that a client has loaded last from a URL, so that what it loads for it is found by its Referer.
-  std::map<std::pair<std::string, std::string>, std::uint64_t> page_of;
-  for (const Recorded& exchange : exchanges) {
-    const Message request = read_message(exchange.request.bytes);
-    const Message answer = read_message(exchange.answer.bytes);
-    const std::string url = url_of(exchange, request);
-    const std::string page_type = media_type(answer);
-    const std::string wanted = request.field("Sec-Fetch-Dest").value_or("");
-    const bool is_page = wanted.empty() ? page_type == "text/html" || page_type == "application/xhtml+xml"
-                                        : wanted == "document" || wanted == "iframe";
-    const std::string referrer = request.field("Referer").value_or("");
-    const auto of_referrer = page_of.find({exchange.client, referrer.substr(0, referrer.find('#'))});
-    std::uint64_t page = 0;
-    if (is_page && wanted != "iframe" && exchange.status / 100 != 3) {
-      page = exchange.number;
-    } else if (of_referrer != page_of.end()) {
-      page = of_referrer->second;
-    }
-    // What a style sheet loads belongs to the page as well.
-    if (page != 0) page_of[{exchange.client, url}] = page;
-    out.push_back(page);
+std::uint64_t PageLoads::page_of(const Recorded& exchange) {
+  constexpr std::size_t kMostPages = 2000;
+  constexpr std::size_t kLongestUrl = 2000;
+  const Message request = read_message(exchange.request.bytes);
+  const Message answer = read_message(exchange.answer.bytes);
+  const std::string url = url_of(exchange, request);
+  const std::string page_type = media_type(answer);
+  const std::string wanted = request.field("Sec-Fetch-Dest").value_or("");
+  const bool is_page = wanted.empty() ? page_type == "text/html" || page_type == "application/xhtml+xml"
+                                      : wanted == "document" || wanted == "iframe";
+  const std::string referrer = request.field("Referer").value_or("");
+  const auto of_referrer = pages_.find({exchange.client, referrer.substr(0, referrer.find('#'))});
+  std::uint64_t page = 0;
+  if (is_page && wanted != "iframe" && exchange.status / 100 != 3) {
+    page = exchange.number;
+  } else if (of_referrer != pages_.end()) {
+    page = of_referrer->second;
   }
+  // What a style sheet loads belongs to the page as well.
+  if (page != 0 && url.size() <= kLongestUrl) pages_[{exchange.client, url}] = page;
+  if (pages_.size() > kMostPages)
+    std::erase_if(pages_, [&](const auto& one) { return one.second + kMostPages / 2 < exchange.number; });
+  return page;
+}
+
+namespace {
+
+constexpr std::size_t kPieceOfArchive = 64 * 1024;
+
+void append_escaped(std::string& out, std::string_view text) {
+  for (const char c : text) {
+    const auto byte = static_cast<unsigned char>(c);
+    if (c == '"' || c == '\\') {
+      out += '\\';
+      out += c;
+    } else if (c == '\n') {
+      out += "\\n";
+    } else if (byte < 0x20) {
+      constexpr std::string_view kDigits = "0123456789abcdef";
+      out += "\\u00";
+      out += kDigits[byte >> 4];
+      out += kDigits[byte & 15];
+    } else {
+      out += c;
+    }
+  }
+}
+
+/// An object of JSON as text, without the brace at its end: more members follow.
+std::string begun(const Json& object) {
+  std::string out = json_text(object);
+  out.pop_back();
   return out;
 }
 
-Json har_of(const std::vector<Recorded>& exchanges, Secrets secrets) {
-  Json pages = Json::array();
-  Json entries = Json::array();
-  const std::vector<std::uint64_t> loads = page_loads(exchanges);
-  std::size_t at = 0;
-  for (const Recorded& exchange : exchanges) {
-    const Message request = read_message(exchange.request.bytes);
-    const Message answer = read_message(exchange.answer.bytes);
-    const std::string url = url_of(exchange, request);
-    Json entry = {
-        {"startedDateTime",
-         text::format_time(exchange.time - std::chrono::duration_cast<std::chrono::microseconds>(exchange.head_wait))},
-        {"request", request_of(exchange, request, url, secrets)},
-        {"response", answer_of(exchange, answer, secrets)},
-        {"cache", Json::object()},
-        {"timings", timings_of(exchange)},
-        {"serverIPAddress", exchange.server},
-        {"connection", std::to_string(exchange.client_port)},
-        {"_exchange", exchange.number}};
-    const Json& timings = entry["timings"];
-    entry["time"] = timings["blocked"].get<double>() + timings["send"].get<double>() + timings["wait"].get<double>() +
-                    timings["receive"].get<double>();
-    if (exchange.server.empty()) entry.erase("serverIPAddress");
-    if (exchange.is_in_progress) entry["comment"] = "It was still in progress.";
-    if (const std::uint64_t page = loads[at++]; page == exchange.number) {
-      pages.push_back({{"startedDateTime", entry["startedDateTime"]},
-                       {"id", "page_" + std::to_string(page)},
-                       {"title", url},
-                       {"pageTimings", {{"onContentLoad", -1}, {"onLoad", -1}}}});
-      entry["pageref"] = "page_" + std::to_string(page);
-    } else if (page != 0) {
-      entry["pageref"] = "page_" + std::to_string(page);
-    }
-    entries.push_back(std::move(entry));
+/// How the secrets of a body are found; null: it is one in which nobody looks for any.
+std::unique_ptr<SecretFilter> filter_for(const Message& message, std::string_view beginning, bool is_request) {
+  const std::string type = media_type(message);
+  if (type == "application/json" || type.ends_with("+json") || type == "application/x-ndjson")
+    return std::make_unique<JsonSecrets>();
+  if (type == "application/x-www-form-urlencoded") return std::make_unique<FormSecrets>();
+  if (!is_request || (!type.empty() && type != "text/plain")) return nullptr;
+  // What a client has sent without saying what it is.
+  const std::size_t first = beginning.find_first_not_of(" \t\r\n");
+  if (first != beginning.npos && (beginning[first] == '{' || beginning[first] == '['))
+    return std::make_unique<JsonSecrets>();
+  return std::make_unique<FormSecrets>();
+}
+
+}  // namespace
+
+/// A body as the text of a JSON string, piece by piece. It is read twice: what it is has to be known before its first
+/// letter is written.
+class HarText::Body {
+ public:
+  Body(const Message& message, const Wire& wire, Secrets secrets, bool is_request, std::uint64_t most)
+      : message_(message), wire_(wire), most_(most), source_(std::make_unique<BodyPieces>(message, wire)) {
+    survey(secrets, is_request);
+    source_ = std::make_unique<BodyPieces>(message, wire);
   }
-  return {{"log",
-           {{"version", "1.2"},
-            {"creator", {{"name", "Upright Porter"}, {"version", PORTER_VERSION}}},
-            {"pages", std::move(pages)},
-            {"entries", std::move(entries)}}}};
+
+  std::uint64_t size() const { return size_; }
+  bool is_compressed() const { return is_compressed_; }
+  bool is_base64() const { return !is_text_; }
+  /// Whether there is more of it than is told.
+  bool is_cut() const { return is_cut_ || wire_.is_cut(); }
+  /// Whether none of it may be told, since it cannot be looked through.
+  bool is_withheld() const { return is_withheld_; }
+
+  /// Appends the next piece to `out`. False: there is no more.
+  bool next(std::string& out) {
+    std::string piece;
+    if (!is_withheld_ && take(piece)) {
+      append(piece, out);
+      return true;
+    }
+    // A character whose end is missing is dropped.
+    if (!is_text_) out += to_base64(std::exchange(rest_, {}));
+    return false;
+  }
+
+ private:
+  void survey(Secrets secrets, bool is_request) {
+    std::string beginning;
+    std::string unfinished;  // A character may be cut in two by the end of a piece.
+    for (std::string piece; size_ < most_ && source_->next(piece);) {
+      if (beginning.empty()) beginning = piece.substr(0, kMostSniffed);
+      size_ += piece.size();
+      if (!is_text_) continue;
+      unfinished += piece;
+      const std::size_t whole = text::whole_characters(unfinished);
+      is_text_ = text::is_utf8(std::string_view(unfinished).substr(0, whole));
+      unfinished.erase(0, whole);
+    }
+    is_text_ = is_text_ && (unfinished.empty() || size_ >= most_);
+    is_cut_ = size_ >= most_ || source_->is_incomplete();
+    is_compressed_ = source_->is_compressed();
+    if (secrets == Secrets::told) return;
+    if (media_type(message_) == "multipart/form-data") {
+      const auto body = read_body(message_, wire_.bytes, most_);
+      upload_ = upload_without_secrets(message_.field("Content-Type").value_or(""), body.bytes);
+      is_withheld_ = !upload_;
+      return;
+    }
+    filter_ = filter_for(message_, beginning, is_request);
+  }
+
+  /// What may be told next. False: there is no more.
+  bool take(std::string& piece) {
+    if (upload_) {
+      piece = std::exchange(*upload_, {});
+      return !piece.empty();
+    }
+    if (done_ >= most_ || !source_->next(piece)) return false;
+    piece.resize(static_cast<std::size_t>(std::min<std::uint64_t>(piece.size(), most_ - done_)));
+    done_ += piece.size();
+    if (!filter_) return true;
+    std::string told;
+    filter_->feed(piece, told);
+    piece = std::move(told);
+    return true;
+  }
+
+  /// Neither half a character of UTF-8 nor three bytes that are four letters are cut in two: their beginning waits.
+  void append(std::string_view piece, std::string& out) {
+    rest_ += piece;
+    const std::size_t whole = is_text_ ? text::whole_characters(rest_) : rest_.size() / 3 * 3;
+    const std::string_view now = std::string_view(rest_).substr(0, whole);
+    if (is_text_) {
+      append_escaped(out, now);
+    } else {
+      out += to_base64(now);
+    }
+    rest_.erase(0, whole);
+  }
+
+  static constexpr std::size_t kMostSniffed = 64;
+
+  const Message& message_;
+  const Wire& wire_;
+  const std::uint64_t most_;
+  std::unique_ptr<BodyPieces> source_;
+  std::unique_ptr<SecretFilter> filter_;
+  std::optional<std::string> upload_;
+  std::uint64_t size_ = 0;
+  std::uint64_t done_ = 0;
+  bool is_text_ = true;
+  bool is_compressed_ = false;
+  bool is_cut_ = false;
+  bool is_withheld_ = false;
+  std::string rest_;
+};
+
+/// The exchange whose entry is being written.
+struct HarText::Entry {
+  Recorded exchange;
+  Message request;
+  Message answer;
+};
+
+HarText::HarText(std::vector<std::uint64_t> numbers, Find find, Secrets secrets)
+    : HarText(std::move(numbers), std::move(find), secrets, Bounds()) {}
+
+HarText::HarText(std::vector<std::uint64_t> numbers, Find find, Secrets secrets, Bounds bounds)
+    : numbers_(std::move(numbers)), find_(std::move(find)), secrets_(secrets), bounds_(bounds) {}
+
+HarText::~HarText() = default;
+
+bool HarText::next(std::string& piece) {
+  piece.clear();
+  while (piece.size() < kPieceOfArchive && stage_ != Stage::over) {
+    switch (stage_) {
+      case Stage::head:
+        piece += "{\"log\":" +
+                 begun({{"version", "1.2"}, {"creator", {{"name", "Upright Porter"}, {"version", PORTER_VERSION}}}}) +
+                 ",\"entries\":[";
+        stage_ = Stage::entries;
+        break;
+      case Stage::entries:
+        begin_entry(piece);
+        break;
+      case Stage::request_body:
+      case Stage::response_body:
+        add_to_body(piece);
+        break;
+      case Stage::response:
+        begin_response(piece);
+        break;
+      case Stage::rest_of_entry:
+        end_entry(piece);
+        break;
+      case Stage::tail:
+        end(piece);
+        break;
+      case Stage::over:
+        break;
+    }
+  }
+  written_ += piece.size();
+  return !piece.empty();
+}
+
+void HarText::begin_entry(std::string& piece) {
+  if (at_ == numbers_.size() || written_ + piece.size() >= bounds_.all) {
+    left_out_ = numbers_.size() - at_;
+    stage_ = Stage::tail;
+    return;
+  }
+  auto found = find_(numbers_[at_++]);
+  if (!found) {
+    ++gone_;
+    return;
+  }
+  entry_ = std::make_unique<Entry>(Entry{std::move(*found), {}, {}});
+  const Recorded& exchange = entry_->exchange;
+  entry_->request = read_message(exchange.request.bytes);
+  entry_->answer = read_message(exchange.answer.bytes);
+  const std::string url = shown(url_of(exchange, entry_->request), secrets_);
+  Json facts = {
+      {"startedDateTime",
+       text::format_time(exchange.time - std::chrono::duration_cast<std::chrono::microseconds>(exchange.head_wait))},
+      {"cache", Json::object()},
+      {"timings", timings_of(exchange)},
+      {"connection", std::to_string(exchange.client_port)},
+      {"_exchange", exchange.number}};
+  const Json& timings = facts["timings"];
+  facts["time"] = timings["blocked"].get<double>() + timings["send"].get<double>() + timings["wait"].get<double>() +
+                  timings["receive"].get<double>();
+  if (!exchange.server.empty()) facts["serverIPAddress"] = exchange.server;
+  if (exchange.is_in_progress) facts["comment"] = "It was still in progress.";
+  if (const std::uint64_t page = loads_.page_of(exchange); page != 0) {
+    facts["pageref"] = "page_" + std::to_string(page);
+    constexpr std::size_t kLongestTitle = 500;
+    if (page == exchange.number)
+      pages_.push_back(json_text({{"startedDateTime", facts["startedDateTime"]},
+                                  {"id", facts["pageref"]},
+                                  {"title", url.substr(0, kLongestTitle)},
+                                  {"pageTimings", {{"onContentLoad", -1}, {"onLoad", -1}}}}));
+  }
+  piece += (entries_++ == 0 ? "\n" : ",\n") + begun(facts) +
+           ",\"request\":" + begun(request_of(exchange, entry_->request, url, secrets_));
+  if (body_bytes(exchange.request, entry_->request) == 0) {
+    stage_ = Stage::response;
+    return;
+  }
+  body_ = std::make_unique<Body>(entry_->request, exchange.request, secrets_, true, bounds_.body);
+  Json data = {{"mimeType", text::to_utf8(entry_->request.field("Content-Type").value_or(""))}};
+  if (media_type(entry_->request) == "application/x-www-form-urlencoded") data["params"] = pairs(form_params());
+  piece += ",\"postData\":" + begun(data) + ",\"text\":\"";
+  stage_ = Stage::request_body;
+}
+
+std::vector<std::pair<std::string, std::string>> HarText::form_params() const {
+  const std::string body = read_body(entry_->request, entry_->exchange.request.bytes, bounds_.body).bytes;
+  if (secrets_ == Secrets::told) return form_fields(body);
+  std::string told;
+  FormSecrets().feed(body, told);
+  return form_fields(told);
+}
+
+void HarText::begin_response(std::string& piece) {
+  const Wire& wire = entry_->exchange.answer;
+  Json content = {{"mimeType", text::to_utf8(entry_->answer.field("Content-Type").value_or(""))}};
+  const bool has_body = body_bytes(wire, entry_->answer) > 0;
+  if (!has_body) content["size"] = 0;
+  piece += "},\"response\":" + begun(answer_of(entry_->exchange, entry_->answer, secrets_)) +
+           ",\"content\":" + begun(content);
+  if (!has_body) {
+    piece += "}";
+    stage_ = Stage::rest_of_entry;
+    return;
+  }
+  body_ =
+      std::make_unique<Body>(entry_->answer, wire, secrets_, false, wire.slices.empty() ? bounds_.body : bounds_.file);
+  piece += ",\"text\":\"";
+  stage_ = Stage::response_body;
+}
+
+void HarText::add_to_body(std::string& piece) {
+  const bool is_full = written_ + piece.size() >= bounds_.all;
+  if (!is_full && body_->next(piece)) return;
+  const bool is_request = stage_ == Stage::request_body;
+  const Wire& wire = is_request ? entry_->exchange.request : entry_->exchange.answer;
+  const std::uint64_t sent = body_bytes(wire, is_request ? entry_->request : entry_->answer);
+  Json facts = Json::object();
+  if (!is_request) {
+    facts["size"] = body_->size();
+    if (body_->is_compressed())
+      facts["compression"] = static_cast<std::int64_t>(body_->size()) - static_cast<std::int64_t>(sent);
+    if (body_->is_base64()) facts["encoding"] = "base64";
+  }
+  std::string comment;
+  if (is_request && body_->is_base64()) comment = "The text is in base64.";
+  if (body_->is_withheld()) {
+    comment = "It may hold secrets and cannot be looked through, so it is left out.";
+  } else if (is_full) {
+    comment =
+        "Only its beginning is here, if anything: the archive has come to " + text::format_limit(bounds_.all) + ".";
+  } else if (body_->is_cut()) {
+    comment += (comment.empty() ? "Only a part is here; in all it took " : " Only a part is here; in all it took ") +
+               std::to_string(sent) + " bytes.";
+  }
+  if (!comment.empty()) facts["comment"] = comment;
+  const std::string told = json_text(facts);
+  piece += '"' + (facts.empty() ? "}" : "," + told.substr(1));
+  body_.reset();
+  stage_ = is_request ? Stage::response : Stage::rest_of_entry;
+}
+
+void HarText::end_entry(std::string& piece) {
+  piece += "}}";
+  entry_.reset();
+  stage_ = Stage::entries;
+}
+
+void HarText::end(std::string& piece) {
+  piece += "\n],\"pages\":[";
+  for (std::size_t i = 0; i < pages_.size(); ++i) piece += (i == 0 ? "" : ",") + pages_[i];
+  piece += ']';
+  std::string comment;
+  if (left_out_ > 0)
+    comment = "The archive has come to " + text::format_limit(bounds_.all) + ", so the last " +
+              std::to_string(left_out_) + " exchanges are left out.";
+  if (gone_ > 0)
+    comment += (comment.empty() ? "" : " ") + std::to_string(gone_) +
+               " exchanges had to make room for newer ones while it was written.";
+  if (!comment.empty()) piece += ",\"comment\":" + json_text(comment);
+  piece += "}}\n";
+  stage_ = Stage::over;
 }
 
 std::variant<Side, std::string> side_in_har(const std::string& text, std::size_t number, const std::string& name) {

@@ -190,29 +190,50 @@ std::vector<std::pair<std::string, std::string>> form_fields(std::string_view bo
   return out;
 }
 
-std::vector<UploadPart> upload_parts(const Message& message, std::string_view body) {
-  std::vector<UploadPart> out;
+namespace {
+
+/// Calls `take` with the head of each part and the place of its content.
+template <typename Take>
+void each_part(const Message& message, std::string_view body, Take take) {
   const auto boundary = parameter_in(message.field("Content-Type").value_or(""), "boundary");
-  if (!boundary || boundary->empty()) return out;
+  if (!boundary || boundary->empty()) return;
   const std::string mark = "--" + *boundary;
   std::size_t at = body.find(mark);
   while (at != body.npos) {
     at += mark.size();
     if (body.substr(at).starts_with("--")) break;
     at = std::min(body.find('\n', at), body.size() - 1) + 1;
-    const std::size_t end = body.find("\r\n" + mark, at);
-    const std::string_view part = body.substr(at, end == body.npos ? body.npos : end - at);
+    const std::size_t end = std::min(body.find("\r\n" + mark, at), body.size());
+    const std::string_view part = body.substr(at, end - at);
     // A part is a head and a body, as a message is, but for the start line.
-    const std::string as_message = "part\r\n" + std::string(part);
-    const Message head = read_message(as_message);
-    UploadPart& one = out.emplace_back();
-    const std::string disposition = head.field("Content-Disposition").value_or("");
-    one.name = parameter_in(disposition, "name").value_or("");
-    one.file = parameter_in(disposition, "filename");
-    one.type = head.field("Content-Type").value_or("");
-    one.bytes = as_message.substr(std::min(head.body_at, as_message.size()));
-    at = end == body.npos ? body.npos : end + 2;
+    constexpr std::string_view kStart = "part\r\n";
+    const std::size_t head_size = part.starts_with("\r\n") ? 2 : part.starts_with("\n") ? 1 : head_end(part);
+    const Message head = read_message(std::string(kStart) + std::string(part.substr(0, head_size)));
+    take(head, at + head_size, part.size() - head_size);
+    at = end == body.size() ? body.npos : end + 2;
   }
+}
+
+std::string name_of_part(const Message& head) {
+  return parameter_in(head.field("Content-Disposition").value_or(""), "name").value_or("");
+}
+
+}  // namespace
+
+std::vector<UploadPart> upload_parts(const Message& message, std::string_view body) {
+  std::vector<UploadPart> out;
+  each_part(message, body, [&](const Message& head, std::size_t at, std::size_t size) {
+    out.push_back({name_of_part(head), parameter_in(head.field("Content-Disposition").value_or(""), "filename"),
+                   head.field("Content-Type").value_or(""), std::string(body.substr(at, size))});
+  });
+  return out;
+}
+
+std::vector<UploadSpan> upload_spans(const Message& message, std::string_view body) {
+  std::vector<UploadSpan> out;
+  each_part(message, body, [&](const Message& head, std::size_t at, std::size_t size) {
+    out.push_back({name_of_part(head), at, size});
+  });
   return out;
 }
 

@@ -57,6 +57,15 @@ struct UploadPart {
 /// The parts of a "multipart/form-data" body.
 std::vector<UploadPart> upload_parts(const Message& message, std::string_view body);
 
+/// Where the content of a part lies in the body of an upload.
+struct UploadSpan {
+  std::string name;
+  std::size_t at = 0;
+  std::size_t size = 0;
+};
+/// The same parts as upload_parts() has, by their places.
+std::vector<UploadSpan> upload_spans(const Message& message, std::string_view body);
+
 /// 16 bytes to a line: their place, in hexadecimal, and as characters.
 std::string hex_dump(std::string_view bytes);
 

@@ -7,18 +7,34 @@
 #include <array>
 #include <cerrno>
 #include <cstdio>
-#include <fstream>
-#include <iterator>
 #include <memory>
 
 namespace porter::files {
 
+std::variant<std::string, SystemError> read_whole(const std::string& path) {
+  const Descriptor file(::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NOCTTY));
+  if (!file.is_open()) return SystemError{errno};
+  return read_rest(file);
+}
+
+std::variant<std::string, SystemError> read_rest(const Descriptor& file) {
+  std::string content;
+  std::array<char, 16384> buffer;
+  for (;;) {
+    // Not pread(): it may be a pipe.
+    const ssize_t got = ::read(file.get(), buffer.data(), buffer.size());
+    if (got < 0 && errno == EINTR) continue;
+    if (got < 0) return SystemError{errno};
+    if (got == 0) return content;
+    if (content.size() + static_cast<std::size_t>(got) > kMostContent) return SystemError{EFBIG};
+    content.append(buffer.data(), static_cast<std::size_t>(got));
+  }
+}
+
 std::optional<std::string> content_of(const std::string& path) {
-  std::ifstream file(path, std::ios::binary);
-  if (!file) return std::nullopt;
-  std::string content(std::istreambuf_iterator<char>(file), {});
-  if (file.bad()) return std::nullopt;
-  return content;
+  auto content = read_whole(path);
+  if (auto* const text = std::get_if<std::string>(&content)) return std::move(*text);
+  return std::nullopt;
 }
 
 std::optional<std::string> content_of(const Descriptor& file, std::size_t most) {

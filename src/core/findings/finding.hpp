@@ -152,6 +152,7 @@ enum class Code {
   no_settings,
   stopping,
   internal_error,
+  no_answer_in_time,
   // What is kept of exchanges.
   exchange_unknown,
   exchange_gone,

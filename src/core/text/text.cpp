@@ -86,6 +86,43 @@ std::uint64_t letters_of(std::string_view text) {
 
 std::size_t difference(std::size_t a, std::size_t b) { return a > b ? a - b : b - a; }
 
+/// The length of the character at the front of `text` if it may be shown as it is, one of `fine` included; else 0.
+std::size_t shown_character(std::string_view text, std::string_view fine) {
+  const Character c = first_character(text);
+  const bool is_fine = fine.find(text.front()) != fine.npos;
+  return is_fine || (c.length > 0 && !disturbs_a_line(c.code)) ? std::max<std::size_t>(c.length, 1) : 0;
+}
+
+/// How much at the front of `text` may be shown as it is.
+std::size_t printable_length(std::string_view text, std::string_view fine) {
+  std::size_t length = 0;
+  while (length < text.size()) {
+    const std::size_t one = shown_character(text.substr(length), fine);
+    if (one == 0) break;
+    length += one;
+  }
+  return length;
+}
+
+/// How much may not.
+std::size_t unprintable_length(std::string_view text, std::string_view fine) {
+  std::size_t length = 0;
+  while (length < text.size() && shown_character(text.substr(length), fine) == 0)
+    length += std::max<std::size_t>(first_character(text.substr(length)).length, 1);
+  return length;
+}
+
+/// Each byte as "\ooo".
+std::string octal(std::string_view bytes) {
+  std::string out;
+  for (const char c : bytes) {
+    const auto byte = static_cast<unsigned char>(c);
+    out += '\\';
+    for (const int shift : {6, 3, 0}) out += static_cast<char>('0' + (byte >> shift & 7));
+  }
+  return out;
+}
+
 std::string_view without_ending(std::string_view name) {
   const std::size_t dot = name.rfind('.');
   return dot == name.npos || dot == 0 ? name : name.substr(0, dot);
@@ -106,6 +143,26 @@ std::string to_utf8(std::string_view text) {
     text.remove_prefix(std::max<std::size_t>(length, 1));
   }
   return out;
+}
+
+bool is_utf8(std::string_view text) {
+  while (!text.empty()) {
+    const std::size_t length = first_character(text).length;
+    if (length == 0) return false;
+    text.remove_prefix(length);
+  }
+  return true;
+}
+
+std::size_t whole_characters(std::string_view text) {
+  constexpr std::size_t kLongest = 4;
+  for (std::size_t back = 1; back < kLongest && back <= text.size(); ++back) {
+    const auto lead = static_cast<unsigned char>(text[text.size() - back]);
+    if ((lead & 0xc0) == 0x80) continue;
+    const std::size_t length = lead >= 0xf0 ? 4 : lead >= 0xe0 ? 3 : lead >= 0xc2 ? 2 : 1;
+    return length > back ? text.size() - back : text.size();
+  }
+  return text.size();
 }
 
 std::string escape_html(std::string_view text) {
@@ -172,13 +229,38 @@ std::string shell_word(std::string_view word) {
            std::string_view("%+,-./:=@_").find(c) != std::string_view::npos;
   };
   if (!word.empty() && std::all_of(word.begin(), word.end(), plain)) return std::string(word);
-  std::string out = "'";
-  for (const char c : word) {
-    if (c == '\'') {
-      out += "'\\''";
-    } else {
-      out += c;
+  std::string out;
+  // Runs of what may stand within quotes, and of what may not, take turns.
+  for (bool is_first = true; is_first || !word.empty(); is_first = false) {
+    const std::size_t shown = printable_length(word, "\n");
+    if (shown > 0 || word.empty()) {
+      out += '\'';
+      for (const char c : word.substr(0, shown)) out += c == '\'' ? std::string("'\\''") : std::string(1, c);
+      out += '\'';
+      word.remove_prefix(shown);
     }
+    const std::size_t hidden = unprintable_length(word, "\n");
+    if (hidden > 0) out += "\"$(printf '" + octal(word.substr(0, hidden)) + "')\"";
+    word.remove_prefix(hidden);
+  }
+  return out;
+}
+
+std::string printf_format(std::string_view bytes) {
+  std::string out = "'";
+  // A format that begins with a dash is an option to some shells.
+  if (bytes.starts_with('-')) {
+    out += octal(bytes.substr(0, 1));
+    bytes.remove_prefix(1);
+  }
+  while (!bytes.empty()) {
+    const std::size_t shown = printable_length(bytes, "");
+    for (const char c : bytes.substr(0, shown))
+      out += c == '\'' ? std::string("'\\''") : c == '%' ? "%%" : c == '\\' ? "\\\\" : std::string(1, c);
+    bytes.remove_prefix(shown);
+    const std::size_t hidden = unprintable_length(bytes, "");
+    for (const char c : bytes.substr(0, hidden)) out += c == '\n' ? "\\n" : octal({&c, 1});
+    bytes.remove_prefix(hidden);
   }
   return out + "'";
 }

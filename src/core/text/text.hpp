@@ -27,8 +27,18 @@ std::vector<std::string_view> parts_of(std::string_view text, char separator);
 /// `text` with every byte that is not part of well-formed UTF-8 replaced by U+FFFD.
 std::string to_utf8(std::string_view text);
 
-/// `word` as one word of a POSIX shell, quoted only where it must be.
+bool is_utf8(std::string_view text);
+
+/// How much of `text` ends with a whole character: all of it, but for a character in UTF-8 that is cut off at its end.
+std::size_t whole_characters(std::string_view text);
+
+/// `word` as one word of a POSIX shell, quoted only where it must be. What would do something to a terminal into which
+/// it is pasted (control characters, those that escape_line() escapes, bytes that are not UTF-8) is written by
+/// printf(1); line feeds stay, as they do nothing within quotes.
 std::string shell_word(std::string_view word);
+
+/// `bytes` as the format of printf(1), quoted, so that it prints just these.
+std::string printf_format(std::string_view bytes);
 
 /// A size for people: "0 B", "812 B", "4.1 KB", "3.0 MB" (powers of 1,000).
 std::string format_size(std::uint64_t bytes);

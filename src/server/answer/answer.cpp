@@ -164,7 +164,7 @@ asio::awaitable<void> SiteAnswerer::answer(Turn& turn) {
   if (!refusal) {
     route = route_of(turn, sites::Asked::Near::few);
     if (route.has_more_names && turn.ends().is_this_computer) {
-      auto looking = turn.worker().shared().helpers.run([&] { return route_of(turn, sites::Asked::Near::all); });
+      auto looking = turn.worker().shared().helpers.pages.run([&] { return route_of(turn, sites::Asked::Near::all); });
       route = co_await std::move(looking);
     }
     auto* const finding = std::get_if<Finding>(&route.outcome);

@@ -58,7 +58,7 @@ asio::awaitable<void> answer_listing(Turn& turn, const Request& request, sites::
   };
   Listing made = make(kMostEntriesAtOnce);
   if (made.is_too_large) {
-    auto making = turn.worker().shared().helpers.run([&] { return make(SIZE_MAX); });
+    auto making = turn.worker().shared().helpers.pages.run([&] { return make(SIZE_MAX); });
     made = co_await std::move(making);
   }
   if (made.error) {

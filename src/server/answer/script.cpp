@@ -79,17 +79,24 @@ int write_all(int file, std::string_view data) {
   return 0;
 }
 
-asio::awaitable<Spooled> spool_body(BodyReader& body) {
+/// A disk may be slow, and this thread serves others: helpers write to it, in large pieces.
+asio::awaitable<Spooled> spool_body(BodyReader& body, run::Helpers& helpers) {
+  constexpr std::size_t kSpooledAtOnce = 256 * 1024;
   Spooled spooled;
-  spooled.file = nameless_file(temporary_folder());
-  if (!spooled.file.is_open()) spooled.error = errno;
+  std::string gathered;
   std::string_view data;
-  while (spooled.error == 0) {
+  do {
     spooled.result = co_await body.next(data);
-    spooled.error = write_all(spooled.file.get(), data);
+    gathered += data;
     spooled.length += data.size();
-    if (spooled.result != BodyRead::data) break;
-  }
+    if (spooled.result == BodyRead::data && gathered.size() < kSpooledAtOnce) continue;
+    auto writing = helpers.run([&] {
+      if (!spooled.file.is_open()) spooled.file = nameless_file(temporary_folder());
+      return spooled.file.is_open() ? write_all(spooled.file.get(), gathered) : errno;
+    });
+    spooled.error = co_await std::move(writing);
+    gathered.clear();
+  } while (spooled.result == BodyRead::data && spooled.error == 0);
   ::lseek(spooled.file.get(), 0, SEEK_SET);
   co_return spooled;
 }
@@ -243,7 +250,7 @@ asio::awaitable<bool> ScriptAnswer::prepare_input(run::ScriptInput& input) {
     if (request_.framing.length > 0) input.kind = run::InputKind::pipe;
   }
   if (request_.framing.kind != http::BodyFraming::Kind::chunked) co_return true;
-  Spooled spooled = co_await spool_body(turn_.body());
+  Spooled spooled = co_await spool_body(turn_.body(), turn_.worker().shared().helpers.pages);
   if (spooled.result == BodyRead::end && spooled.error == 0) {
     input = {run::InputKind::file, std::move(spooled.file), spooled.length};
     co_return true;

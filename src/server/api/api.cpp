@@ -71,18 +71,22 @@ asio::awaitable<Reply> Api::answer(const Call& call) {
 
 void Api::close() {
   is_closed_ = true;
-  for (run::Event* const event : following_) event->set();
+  for (const auto& event : following_) event->set();
   for (FileWatch* const watch : watches_) watch->close();
   for (machine::Rehearsal* const rehearsal : rehearsals_) rehearsal->stop();
   probes_.terminate_all();
 }
 
 asio::awaitable<Reply> Api::made_elsewhere(std::function<Json(const Snapshot&)> make) {
-  auto making = server_.shared().helpers.run(
+  auto making = server_.shared().helpers.quick.run(
       [snapshot = server_.shared_snapshot(), make = std::move(make)] { return json_text(make(*snapshot), 2); });
   Reply reply;
   reply.text = co_await std::move(making);
   co_return reply;
+}
+
+Finding Api::no_answer(const std::string& what) {
+  return {Code::no_answer_in_time, {{"what", what}, {"seconds", std::to_string(kMostPatience.count())}}};
 }
 
 Finding Api::no_settings() const {

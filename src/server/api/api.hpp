@@ -5,8 +5,14 @@
 #include <boost/asio/awaitable.hpp>
 #include <chrono>
 #include <functional>
+#include <memory>
+#include <optional>
 #include <set>
+#include <string>
+#include <type_traits>
+#include <utility>
 
+#include "core/exchange/har.hpp"
 #include "core/exchange/recorded.hpp"
 #include "machine/instance.hpp"
 #include "run/helpers.hpp"
@@ -57,7 +63,7 @@ class Api {
   /// What the command uporter says when it is given `words`, and whether it has succeeded.
   asio::awaitable<std::string> output_of_own(std::vector<std::string> words, bool& is_fine);
 
-  asio::awaitable<Reply> settings_text(const Call&);
+  asio::awaitable<Reply> settings_text(const Call& call);
   asio::awaitable<Reply> check_settings(const Call& call);
   asio::awaitable<Reply> write_settings(const Call& call);
   asio::awaitable<Reply> languages(const Call&);
@@ -83,12 +89,15 @@ class Api {
   asio::awaitable<void> send_log(Stream& stream, Journal::Filter filter, std::size_t lines, bool follow);
   asio::awaitable<Reply> events(const Call& call);
   asio::awaitable<void> send_events(Stream& stream, std::uint64_t after);
-  /// Tells of the findings that stand now, if they are others than before.
-  void tell_of_findings();
+  /// What is wrong at the moment, as a list.
+  asio::awaitable<Json> standing_findings();
+  /// Tells of it, if it is something else than before.
+  asio::awaitable<void> tell_of_findings();
   asio::awaitable<Reply> explain(const Call& call);
 
   asio::awaitable<Reply> exchanges(const Call& call);
   asio::awaitable<Reply> exchanges_har(const Call& call);
+  asio::awaitable<void> send_archive(Stream& stream, std::shared_ptr<exchange::HarText> archive);
   asio::awaitable<Reply> exchange(const Call& call);
   asio::awaitable<Reply> exchange_bytes(std::uint64_t number, std::string_view part);
   asio::awaitable<Reply> exchange_for_curl(std::uint64_t number);
@@ -101,17 +110,64 @@ class Api {
   asio::awaitable<Reply> made_elsewhere(std::function<Json(const Snapshot&)> make);
   Finding no_settings() const;
 
+  /// How long a folder, a name server or the settings may take.
+  static constexpr std::chrono::seconds kMostPatience{10};
+  static constexpr std::size_t kMostRehearsals = 8;
+  /// That `what` did not answer within kMostPatience.
+  static Finding no_answer(const std::string& what);
+  /// Does `work` where it may hang: it looks at folders or names. It has to own what it uses. nullopt: it took too
+  /// long, or nobody waits for it any more.
+  template <typename Work>
+  asio::awaitable<std::optional<std::invoke_result_t<Work>>> look(const Call& call, Work work);
+
   Server& server_;
   const machine::Instance& instance_;
   Steering* const steering_;
-  std::set<run::Event*> following_;  ///< Of replies that go on.
+  std::set<std::shared_ptr<run::Event>> following_;  ///< Set when this closes: who waits for them goes on.
   bool is_closed_ = false;
   const Console* console_ = nullptr;
-  run::RunSet probes_;  ///< Of interpreters that are asked about themselves, and of our own commands.
-  run::Helpers stage_;  ///< Where rehearsals run, which may take as long as any script.
+  run::RunSet probes_;                   ///< Of interpreters that are asked about themselves, and of our own commands.
+  run::Helpers stage_{kMostRehearsals};  ///< Where rehearsals run, which may take as long as any script.
   std::set<machine::Rehearsal*> rehearsals_;
   std::set<FileWatch*> watches_;
   std::string told_findings_;  ///< Of events: those that were told of last.
 };
+
+/// Has a value in a set for as long as this lives, however the coroutine that it belongs to ends.
+template <typename Value>
+class Member {
+ public:
+  Member(std::set<Value>& all, Value value) : all_(all), value_(std::move(value)) { all_.insert(value_); }
+  ~Member() { all_.erase(value_); }
+  Member(const Member&) = delete;
+  Member& operator=(const Member&) = delete;
+
+ private:
+  std::set<Value>& all_;
+  Value value_;
+};
+
+/// Has `then` called when the caller leaves, for as long as this lives. `Caller` is a Call or a Stream.
+template <typename Caller>
+class WhenLeft {
+ public:
+  WhenLeft(Caller& caller, std::function<void()> then) : caller_(caller) { caller_.when_left(std::move(then)); }
+  ~WhenLeft() { caller_.when_left(nullptr); }
+  WhenLeft(const WhenLeft&) = delete;
+  WhenLeft& operator=(const WhenLeft&) = delete;
+
+ private:
+  Caller& caller_;
+};
+
+template <typename Work>
+asio::awaitable<std::optional<std::invoke_result_t<Work>>> Api::look(const Call& call, Work work) {
+  const auto news = std::make_shared<run::Event>(server_.context().get_executor());
+  const Member waiting(following_, news);
+  const WhenLeft left(call, [news] { news->set(); });
+  auto looking = server_.shared().helpers.folders.run_within(kMostPatience, std::move(work), news);
+  auto result = co_await std::move(looking);
+  co_return result;
+}
 
 }  // namespace porter::server

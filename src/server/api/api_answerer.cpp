@@ -25,6 +25,7 @@ class TurnStream : public Stream {
   explicit TurnStream(Turn& turn) : turn_(turn) {}
   asio::awaitable<bool> send(std::string_view part) override { return turn_.writer().body(part); }
   void when_left(std::function<void()> then) override { turn_.when_client_leaves(std::move(then)); }
+  void break_off() override { turn_.writer().cut_off(); }
 
  private:
   Turn& turn_;
@@ -78,7 +79,7 @@ asio::awaitable<void> ApiAnswerer::answer(Turn& turn) {
                   bad_call(422, "The body of the call cannot be read, or is larger than " + text::format_limit(most)));
     co_return;
   }
-  call.when_left = [&turn](std::function<void()> then) { turn.when_client_leaves(std::move(then)); };
+  call.tell_when_left = [&turn](std::function<void()> then) { turn.when_client_leaves(std::move(then)); };
   Reply reply;
   std::optional<std::string> error;
   try {
@@ -92,7 +93,8 @@ asio::awaitable<void> ApiAnswerer::answer(Turn& turn) {
   // What the call asked to be told of has gone with it.
   turn.when_client_leaves(nullptr);
   if (error) {
-    const Finding finding{Code::internal_error, {{"action", call.method + " " + call.path}, {"reason", *error}}};
+    const Finding finding{Code::internal_error,
+                          {{"program", "uporterd"}, {"action", call.method + " " + call.path}, {"reason", *error}}};
     turn.worker().note(finding);
     reply = refused(finding);
   }

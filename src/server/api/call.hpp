@@ -27,6 +27,8 @@ class Stream {
   virtual asio::awaitable<bool> send(std::string_view part) = 0;
   /// Calls `then`, once, soon after the caller has left; null: nobody wants to know any more.
   virtual void when_left(std::function<void()> then) = 0;
+  /// Has the reply end without its end, so that nobody takes it for whole.
+  virtual void break_off() = 0;
 };
 
 struct Call {
@@ -34,8 +36,11 @@ struct Call {
   std::string path;   ///< As it was sent, without the query.
   std::string query;  ///< As it was sent.
   std::string body;
-  /// Has a function called, once, soon after the caller has left; null: nobody wants to know any more.
-  std::function<void(std::function<void()>)> when_left;
+  /// Has `then` called, once, soon after the caller has left; null: nobody wants to know any more.
+  void when_left(std::function<void()> then) const {
+    if (tell_when_left) tell_when_left(std::move(then));
+  }
+  std::function<void(std::function<void()>)> tell_when_left;  ///< Null: that cannot be told.
   std::string last_event;  ///< The field Last-Event-ID, of a caller who followed events before.
 
   /// The value of `name` in the query, decoded; nullopt if it is not there.

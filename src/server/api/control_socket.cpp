@@ -15,7 +15,9 @@ namespace porter::server {
 namespace {
 
 constexpr std::chrono::milliseconds kPauseWithoutDescriptors{200};
-constexpr int kBacklog = 64;
+constexpr int kBacklogOfCalls = 64;
+/// Beyond so many at once a client waits until another has left.
+constexpr std::size_t kMostClients = 128;
 
 /// The mode of the socket keeps others out; asking once more costs nothing.
 bool is_of_this_user(int socket) {
@@ -44,7 +46,7 @@ std::optional<Finding> ControlSocket::open() {
   const mode_t before = ::umask(0177);
   if (!error) acceptor_.bind(asio::local::stream_protocol::endpoint(path_), error);
   ::umask(before);
-  if (!error) acceptor_.listen(kBacklog, error);
+  if (!error) acceptor_.listen(kBacklogOfCalls, error);
   if (error) return Finding{Code::control_failed, {{"file", path_}, {"reason", files::describe({error.value()})}}};
   asio::co_spawn(server_.context(), accept(), asio::detached);
   return std::nullopt;
@@ -65,6 +67,11 @@ void ControlSocket::close() {
 
 asio::awaitable<void> ControlSocket::accept() {
   while (acceptor_.is_open()) {
+    if (connections_.load(std::memory_order_relaxed) >= kMostClients) {
+      asio::steady_timer pause(server_.context(), kPauseWithoutDescriptors);
+      co_await pause.async_wait(run::kAwait);
+      continue;
+    }
     auto [error, socket] = co_await acceptor_.async_accept(run::kAwait);
     if (error == asio::error::operation_aborted) co_return;
     if (error) {

@@ -22,8 +22,6 @@ namespace {
 
 constexpr std::size_t kUsualMost = 100;
 constexpr std::size_t kMostAtOnce = 10'000;
-/// Bytes of a file that are put into a HAR at most.
-constexpr std::uint64_t kMostInArchive = 4 * 1024 * 1024;
 
 /// What follows "/v1/exchanges/" in the path of `call`, which has it.
 std::string_view behind_exchanges(const Call& call) {
@@ -116,17 +114,17 @@ asio::awaitable<Reply> Api::exchanges(const Call& call) {
   if (const auto* const wrong = std::get_if<std::string>(&wanted)) co_return bad_call(422, *wrong);
   const auto& [filter, most] = std::get<0>(wanted);
   const bool with_pages = call.parameter("pages").value_or("") == "true";
-  auto listing =
-      server_.shared().helpers.run([&store = server_.shared().exchanges, filter = filter, most = most, with_pages] {
-        const auto page = store.list(filter, most, with_pages ? RecordedWith::all : RecordedWith::heads);
-        Json out = json_of(page);
-        if (with_pages) {
-          const auto loads = exchange::page_loads(page.exchanges);
-          for (std::size_t i = 0; i < loads.size(); ++i)
-            if (loads[i] != 0) out["exchanges"][i]["page"] = loads[i];
-        }
-        return json_text(out);
-      });
+  // Looking for words in all that was sent takes its time.
+  run::Helpers& helpers =
+      with_pages || !filter.text.empty() ? server_.shared().helpers.lengthy : server_.shared().helpers.quick;
+  auto listing = helpers.run([&store = server_.shared().exchanges, filter = filter, most = most, with_pages] {
+    const auto page = store.list(filter, most, with_pages ? RecordedWith::all : RecordedWith::heads);
+    Json out = json_of(page);
+    exchange::PageLoads loads;
+    for (std::size_t i = 0; with_pages && i < page.exchanges.size(); ++i)
+      if (const std::uint64_t load = loads.page_of(page.exchanges[i]); load != 0) out["exchanges"][i]["page"] = load;
+    return json_text(out);
+  });
   Reply reply;
   reply.text = co_await std::move(listing);
   co_return reply;
@@ -138,15 +136,33 @@ asio::awaitable<Reply> Api::exchanges_har(const Call& call) {
   const auto& [filter, most] = std::get<0>(wanted);
   const auto secrets =
       call.parameter("secrets").value_or("") == "true" ? exchange::Secrets::told : exchange::Secrets::left_out;
-  auto making =
-      server_.shared().helpers.run([&store = server_.shared().exchanges, filter = filter, most = most, secrets] {
-        std::vector<exchange::Recorded> all = store.list(filter, most, RecordedWith::all).exchanges;
-        for (exchange::Recorded& one : all) exchange::fill_slices(one.answer, kMostInArchive);
-        return exchange::har_of(all, secrets).dump();
-      });
+  ExchangeStore& store = server_.shared().exchanges;
+  auto listing = server_.shared().helpers.lengthy.run(
+      [&store, filter = filter, most = most] { return store.numbers(filter, most); });
+  auto numbers = co_await std::move(listing);
+  const auto archive = std::make_shared<exchange::HarText>(
+      std::move(numbers), [&store](std::uint64_t number) { return store.find(number); }, secrets);
   Reply reply;
-  reply.text = co_await std::move(making);
+  reply.type = "application/json";
+  reply.stream = [this, archive](Stream& stream) { return send_archive(stream, archive); };
   co_return reply;
+}
+
+asio::awaitable<void> Api::send_archive(Stream& stream, std::shared_ptr<exchange::HarText> archive) {
+  // A file that it is made from may lie on a mount that does not answer.
+  constexpr std::chrono::seconds kMostForPiece{60};
+  for (bool goes_on = true; goes_on && !is_closed_;) {
+    auto making = server_.shared().helpers.lengthy.run_within(kMostForPiece, [archive] {
+      std::string piece;
+      archive->next(piece);
+      return piece;
+    });
+    const auto piece = co_await std::move(making);
+    // Without its end the archive is told from a whole one.
+    if (!piece) stream.break_off();
+    goes_on = piece && !piece->empty();
+    if (goes_on) goes_on = co_await stream.send(*piece);
+  }
 }
 
 asio::awaitable<Reply> Api::exchange(const Call& call) {
@@ -170,10 +186,11 @@ asio::awaitable<Reply> Api::exchange(const Call& call) {
     co_return reply;
   }
   if (!rest.empty()) co_return bad_call(404, "There is no such call");
-  auto finding = server_.shared().helpers.run([&store = server_.shared().exchanges, number = *number]() -> std::string {
-    const auto found = store.find(number);
-    return found ? json_text(exchange::json_of(*found)) : "";
-  });
+  auto finding =
+      server_.shared().helpers.quick.run([&store = server_.shared().exchanges, number = *number]() -> std::string {
+        const auto found = store.find(number);
+        return found ? json_text(exchange::json_of(*found)) : "";
+      });
   Reply reply;
   reply.text = co_await std::move(finding);
   if (reply.text.empty()) co_return refused(no_exchange(*number));
@@ -182,10 +199,12 @@ asio::awaitable<Reply> Api::exchange(const Call& call) {
 
 asio::awaitable<Reply> Api::exchange_for_curl(std::uint64_t number) {
   auto looking =
-      server_.shared().helpers.run([&store = server_.shared().exchanges, number] { return store.find(number); });
+      server_.shared().helpers.quick.run([&store = server_.shared().exchanges, number] { return store.find(number); });
   const auto found = co_await std::move(looking);
   if (!found) co_return refused(no_exchange(number));
   if (const auto refusal = why_not_repeatable(*found, OldBody::sent)) co_return refused(*refusal);
+  if (const char* const reason = exchange::why_not_by_curl(found->request.bytes))
+    co_return refused(Finding{Code::exchange_not_repeatable, {{"number", std::to_string(number)}, {"reason", reason}}});
   Reply reply;
   reply.type = "text/plain";
   reply.bytes = exchange::curl_command(*found) + "\n";
@@ -194,7 +213,7 @@ asio::awaitable<Reply> Api::exchange_for_curl(std::uint64_t number) {
 
 asio::awaitable<Reply> Api::exchange_bytes(std::uint64_t number, std::string_view part) {
   auto looking =
-      server_.shared().helpers.run([&store = server_.shared().exchanges, number] { return store.find(number); });
+      server_.shared().helpers.quick.run([&store = server_.shared().exchanges, number] { return store.find(number); });
   auto found = co_await std::move(looking);
   if (!found) co_return refused(no_exchange(number));
   for (const exchange::FileSlice& slice : found->answer.slices) {
@@ -214,7 +233,7 @@ asio::awaitable<Reply> Api::exchange_bytes(std::uint64_t number, std::string_vie
     from = answer.body_at;
     // What comes out of a file has no coding on it.
     if (found->answer.slices.empty()) {
-      auto reading = server_.shared().helpers.run([&answer, &found] {
+      auto reading = server_.shared().helpers.lengthy.run([&answer, &found] {
         return exchange::read_body(answer, found->answer.bytes, exchange::kMostCompared).bytes;
       });
       reply.bytes = co_await std::move(reading);
@@ -240,7 +259,7 @@ asio::awaitable<void> Api::send_wire(Stream& stream, exchange::Wire wire, std::u
     const files::Descriptor file = exchange::open_slice(slice);
     for (std::uint64_t done = 0; goes_on && done < slice.length; done += piece.size()) {
       // A disk may be slow, and this thread accepts all connections.
-      auto reading = server_.shared().helpers.run([&] {
+      auto reading = server_.shared().helpers.lengthy.run([&] {
         piece.resize(static_cast<std::size_t>(std::min<std::uint64_t>(kPiece, slice.length - done)));
         const ssize_t got = ::pread(file.get(), piece.data(), piece.size(), static_cast<off_t>(slice.offset + done));
         piece.resize(got > 0 ? static_cast<std::size_t>(got) : 0);
@@ -256,7 +275,7 @@ asio::awaitable<void> Api::send_wire(Stream& stream, exchange::Wire wire, std::u
 
 asio::awaitable<Reply> Api::exchange_difference(std::uint64_t left, std::uint64_t right) {
   std::uint64_t missing = 0;
-  auto comparing = server_.shared().helpers.run([&]() -> std::string {
+  auto comparing = server_.shared().helpers.lengthy.run([&]() -> std::string {
     ExchangeStore& store = server_.shared().exchanges;
     std::optional<exchange::Recorded> both[] = {store.find(left), store.find(right)};
     for (auto& one : both) {
@@ -309,7 +328,7 @@ asio::awaitable<Reply> Api::exchange_again(const Call& call) {
   const auto& change = std::get<exchange::Change>(wanted);
   ExchangeStore& store = server_.shared().exchanges;
   const std::uint64_t wanted_number = *number;
-  auto looking = server_.shared().helpers.run([&store, wanted_number] { return store.find(wanted_number); });
+  auto looking = server_.shared().helpers.quick.run([&store, wanted_number] { return store.find(wanted_number); });
   const auto found = co_await std::move(looking);
   if (!found) co_return refused(no_exchange(*number));
   if (const auto refusal = why_not_repeatable(*found, change.body ? OldBody::replaced : OldBody::sent))
@@ -318,11 +337,13 @@ asio::awaitable<Reply> Api::exchange_again(const Call& call) {
     co_return refused(Finding{Code::exchange_not_repeatable,
                               {{"number", std::to_string(*number)}, {"reason", "it did not come over the network"}}});
   bool gone = false;
-  if (call.when_left) call.when_left([&gone] { gone = true; });
+  std::variant<std::uint64_t, Finding> came;
   std::string bytes = exchange::changed_request(found->request.bytes, change);
-  auto repeating = repeat(server_.context(), store, *found, std::move(bytes), gone);
-  const auto came = co_await std::move(repeating);
-  if (call.when_left) call.when_left(nullptr);
+  {
+    const WhenLeft left(call, [&gone] { gone = true; });
+    auto repeating = repeat(server_.context(), store, *found, std::move(bytes), gone);
+    came = co_await std::move(repeating);
+  }
   if (const auto* const finding = std::get_if<Finding>(&came)) {
     Finding told = *finding;
     told.facts.emplace_back("option", instance_.option());

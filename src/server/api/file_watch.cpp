@@ -6,23 +6,57 @@
 
 #include <array>
 #include <cerrno>
+#include <chrono>
 #include <cstring>
+#include <utility>
 #include <vector>
 
+#include "core/files/state.hpp"
 #include "core/findings/resources.hpp"
 #include "machine/instance.hpp"
 #include "run/event.hpp"
 
 namespace porter::server {
 
-FileWatch::FileWatch(asio::io_context& context, std::string path) : path_(std::move(path)), events_(context) {
-  const int watcher = ::inotify_init1(IN_CLOEXEC | IN_NONBLOCK);
-  if (watcher < 0) {
-    error_ = errno;
-    return;
+namespace {
+
+/// How often the file is looked at where the system does not tell of it.
+constexpr std::chrono::milliseconds kLookAtTimesEvery{500};
+
+}  // namespace
+
+FileWatch::FileWatch(asio::io_context& context, std::string path)
+    : path_(std::move(path)), events_(context), pause_(context) {
+  begin();
+  seen_ = state();
+}
+
+void FileWatch::begin() {
+  if (!events_.is_open()) {
+    const int watcher = ::inotify_init1(IN_CLOEXEC | IN_NONBLOCK);
+    error_ = watcher < 0 ? errno : 0;
+    if (watcher < 0) return;
+    events_.assign(watcher);
   }
-  events_.assign(watcher);
   arm();
+}
+
+struct stat FileWatch::state() const {
+  struct stat info {};
+  if (::stat(path_.c_str(), &info) != 0) info = {};
+  return info;
+}
+
+asio::awaitable<bool> FileWatch::look() {
+  while (!is_closed_ && error_ != 0) {
+    pause_.expires_after(kLookAtTimesEvery);
+    co_await pause_.async_wait(run::kAwait);
+    if (is_closed_) co_return false;
+    begin();
+    const struct stat now = state();
+    if (!files::same_state(std::exchange(seen_, now), now)) co_return true;
+  }
+  co_return !is_closed_;
 }
 
 void FileWatch::arm() {
@@ -73,11 +107,19 @@ bool FileWatch::tell(const char* events, std::size_t size) const {
 
 asio::awaitable<bool> FileWatch::changed() {
   std::array<char, 8192> buffer{};
-  while (events_.is_open()) {
+  while (!is_closed_) {
+    if (error_ != 0) {
+      const struct stat before = seen_;
+      const bool goes_on = co_await look();
+      if (!goes_on) co_return false;
+      if (!files::same_state(before, seen_)) co_return true;
+      continue;
+    }
     const ssize_t got = ::read(events_.native_handle(), buffer.data(), buffer.size());
     if (got > 0) {
       if (!tell(buffer.data(), static_cast<std::size_t>(got))) continue;
       arm();
+      seen_ = state();
       co_return true;
     }
     const auto [error] = co_await events_.async_wait(asio::posix::stream_descriptor::wait_read, run::kAwait);
@@ -88,10 +130,12 @@ asio::awaitable<bool> FileWatch::changed() {
 
 std::optional<Finding> FileWatch::problem() const {
   if (error_ == 0) return std::nullopt;
-  return out_of_resources("watch the settings, so they are read again only by \"uporter reload\"", error_);
+  return out_of_resources("watch " + path_ + ", and looks twice a second whether it has changed", error_);
 }
 
 void FileWatch::close() {
+  is_closed_ = true;
+  pause_.cancel();
   boost::system::error_code ignored;
   events_.close(ignored);
 }

@@ -20,6 +20,9 @@ namespace porter::server {
 
 namespace {
 
+/// Mostly it only hands the folder to a program that runs already.
+constexpr std::chrono::seconds kMostOpening{2};
+
 std::string time_text(std::chrono::system_clock::time_point time) {
   return fmt::format("{:%Y-%m-%dT%H:%M:%SZ}", fmt::gmtime(std::chrono::system_clock::to_time_t(time)));
 }
@@ -50,7 +53,20 @@ Json json_of(run::Gate& gate) {
 
 }  // namespace
 
+asio::awaitable<Json> Api::standing_findings() {
+  std::vector<SettingsProblem> standing;
+  if (steering_ != nullptr) {
+    auto looking = steering_->standing_findings();
+    standing = co_await std::move(looking);
+  }
+  Json out = porter::json_of(standing);
+  if (const auto problem = server_.problem()) out.push_back(porter::json_of(*problem));
+  co_return out;
+}
+
 asio::awaitable<Reply> Api::status(const Call&) {
+  auto looking = standing_findings();
+  Json findings = co_await std::move(looking);
   const auto uptime =
       std::chrono::duration_cast<std::chrono::seconds>(std::chrono::system_clock::now() - server_.begun());
   Json interpreters = Json::array();
@@ -86,8 +102,8 @@ asio::awaitable<Reply> Api::status(const Call&) {
                 {"pools", std::move(pools)},
                 {"requests", server_.requests_answered()},
                 {"connections", server_.shared().connections.load(std::memory_order_relaxed)},
-                {"findings", steering_ == nullptr ? Json::array() : json_of(steering_->standing_findings())}};
-  return made_elsewhere([facts = std::move(facts)](const Snapshot& now) {
+                {"findings", std::move(findings)}};
+  auto making = made_elsewhere([facts = std::move(facts)](const Snapshot& now) {
     Json out = facts;
     out["addresses"] = Json::array();
     for (const Listener& listener : now.listeners) {
@@ -101,6 +117,8 @@ asio::awaitable<Reply> Api::status(const Call&) {
     out["runs"] = json_of(*now.gate);
     return out;
   });
+  Reply reply = co_await std::move(making);
+  co_return reply;
 }
 
 asio::awaitable<Reply> Api::stop(const Call&) {
@@ -138,10 +156,11 @@ asio::awaitable<Reply> Api::resume(const Call&) {
 asio::awaitable<Reply> Api::restart(const Call&) {
   // What would not start is not stopped.
   if (steering_ != nullptr) {
-    auto reading = server_.shared().helpers.run(
-        [file = instance_.settings] { return machine::read_settings_file(file).problems; });
+    auto reading = server_.shared().helpers.settings.run_within(
+        kMostPatience, [file = instance_.settings] { return machine::read_settings_file(file).problems; });
     const auto problems = co_await std::move(reading);
-    if (!problems.empty()) co_return refused(problems);
+    if (!problems) co_return refused(no_answer("The settings " + instance_.settings));
+    if (!problems->empty()) co_return refused(*problems);
   }
   if (!server_.restart()) co_return refused(Finding{Code::stopping, {}});
   Reply reply;
@@ -182,13 +201,18 @@ asio::awaitable<Reply> Api::open_folder(const Call& call) {
   const std::string program = files::find_program("xdg-open", server_.shared().search_path);
   if (!machine::has_display() || program.empty())
     co_return bad_call(503, "There is no desktop on which a folder could be opened");
-  run::RunOrder order;
+  // It is the user's from now on, and outlives the server.
+  run::StartOrder order;
   order.program = program;
   order.arguments = {program, site->document_root};
   order.environment = script::Environment(machine::own_environment());
   order.folder = "/";
-  auto started = run::Run::start(server_.context().get_executor(), probes_, std::move(order));
-  if (std::holds_alternative<run::StartError>(started)) co_return bad_call(503, "The file manager cannot be started");
+  order.leads = run::StartOrder::Leads::session;
+  auto opening = server_.shared().helpers.folders.run_within(
+      kMostOpening, [order = std::move(order)] { return run::run_to_its_end(order).value_or(-1); });
+  // One that is still there by then is the file manager itself.
+  const auto status = co_await std::move(opening);
+  if (status.value_or(0) != 0) co_return bad_call(503, "The file manager cannot be started");
   Reply reply;
   reply.body = {{"folder", text::to_utf8(site->document_root)}};
   co_return reply;

@@ -13,17 +13,19 @@
 
 namespace porter::server {
 
-asio::awaitable<Reply> Api::settings_text(const Call&) {
+asio::awaitable<Reply> Api::settings_text(const Call& call) {
   if (steering_ == nullptr) co_return refused(no_settings());
-  auto reading = server_.shared().helpers.run([file = instance_.settings] {
+  auto reading = look(call, [file = instance_.settings] {
     const auto text = files::content_of(file);
     return json_text({{"file", text::to_utf8(file)},
-                {"exists", text.has_value()},
-                {"version", machine::version_of(text)},
-                {"text", text.value_or("")}});
+                      {"exists", text.has_value()},
+                      {"version", machine::version_of(text)},
+                      {"text", text.value_or("")}});
   });
+  auto told = co_await std::move(reading);
+  if (!told) co_return refused(no_answer("The settings " + instance_.settings));
   Reply reply;
-  reply.text = co_await std::move(reading);
+  reply.text = std::move(*told);
   co_return reply;
 }
 
@@ -33,7 +35,7 @@ asio::awaitable<Reply> Api::check_settings(const Call& call) {
   if (!body.contains("text")) co_return bad_call(422, "The text of the settings is missing");
   const std::string text = text_in(body, "text");
   const auto snapshot = server_.shared_snapshot();
-  auto checking = server_.shared().helpers.run([&, file = instance_.settings] {
+  auto checking = look(call, [text, snapshot, file = instance_.settings] {
     const SettingsRead read = read_settings(text, file, machine::home_folder());
     Json changes = Json::array();
     if (read.problems.empty())
@@ -41,11 +43,12 @@ asio::awaitable<Reply> Api::check_settings(const Call& call) {
         changes.push_back(text::to_utf8(change));
     auto findings = read.problems;
     findings.insert(findings.end(), read.standing.begin(), read.standing.end());
-    return json_text(
-        {{"valid", read.problems.empty()}, {"findings", porter::json_of(findings)}, {"changes", changes}});
+    return json_text({{"valid", read.problems.empty()}, {"findings", porter::json_of(findings)}, {"changes", changes}});
   });
+  auto told = co_await std::move(checking);
+  if (!told) co_return refused(no_answer("A folder of these settings"));
   Reply reply;
-  reply.text = co_await std::move(checking);
+  reply.text = std::move(*told);
   co_return reply;
 }
 
@@ -67,14 +70,10 @@ namespace {
 
 Json json_of(const machine::FoundInterpreter& found) {
   const script::Interpreter& known = found.interpreter;
-  Json out = {{"language", known.language},
-              {"site", text::to_utf8(found.site)},
-              {"endings", known.endings},
-              {"anywhere", known.where == script::Interpreter::Where::anywhere},
-              {"program", known.program},
-              {"path", found.path},
-              {"kept", known.is_kept()},
-              {"version", found.version}};
+  Json out = {{"language", known.language}, {"site", text::to_utf8(found.site)},
+              {"endings", known.endings},   {"anywhere", known.where == script::Interpreter::Where::anywhere},
+              {"program", known.program},   {"path", found.path},
+              {"kept", known.is_kept()},    {"version", found.version}};
   if (found.path.empty() && !known.package.empty()) out["install"] = "sudo apt-get install " + known.package;
   return out;
 }

@@ -27,17 +27,28 @@ constexpr std::chrono::seconds kLongestQuiet{1};
 /// Some save a file by emptying or removing it first. Taking all sites away is believed only when it has stayed so.
 constexpr std::chrono::seconds kBelieveNothing{3};
 constexpr std::chrono::seconds kTryAgain{1};
+/// A settings file that lies on a mount that does not answer is given up then.
+constexpr std::chrono::seconds kPatienceWithSettings{20};
+/// And a folder that is looked at for the sake of a finding.
+constexpr std::chrono::seconds kPatienceWithFolder{1};
 
 bool is_blank(const std::optional<std::string>& text) {
   return !text || text->find_first_not_of(" \t\r\n") == std::string::npos;
 }
 
+/// That the settings `file` did not answer.
+SettingsProblem no_answer(const std::string& file) {
+  const std::string seconds = std::to_string(kPatienceWithSettings.count());
+  return {Finding{Code::no_answer_in_time, {{"what", "The settings " + file}, {"seconds", seconds}}}, file, 0, 0, {}};
+}
+
 }  // namespace
 
 Steering::Steering(Server& server, machine::Instance instance, std::optional<std::string> text,
-                   std::vector<SettingsProblem> standing)
+                   std::vector<SettingsProblem> standing, std::function<void(Settings&)> override_by_options)
     : server_(server),
       instance_(std::move(instance)),
+      override_by_options_(std::move(override_by_options)),
       watch_(server.context(), instance_.named),
       pause_(server.context()),
       standing_(std::move(standing)),
@@ -63,6 +74,7 @@ std::vector<SettingsProblem> Steering::problems_of_stop() const {
 
 std::vector<SettingsProblem> Steering::apply(Settings settings) {
   std::vector<SettingsProblem> problems;
+  override_by_options_(settings);
   for (Finding& finding : server_.apply(std::move(settings)))
     problems.push_back({std::move(finding), instance_.settings, 0, 0, {}});
   return problems;
@@ -84,9 +96,15 @@ asio::awaitable<std::vector<SettingsProblem>> Steering::reload() {
 asio::awaitable<std::vector<SettingsProblem>> Steering::reload_in_turn() {
   if (auto stopping = problems_of_stop(); !stopping.empty()) co_return stopping;
   follow_links();
-  auto reading =
-      server_.shared().helpers.run([file = instance_.settings] { return machine::read_settings_file(file); });
-  SettingsRead read = co_await std::move(reading);
+  auto reading = server_.shared().helpers.settings.run_within(
+      kPatienceWithSettings, [file = instance_.settings] { return machine::read_settings_file(file); });
+  auto came = co_await std::move(reading);
+  if (!came) {
+    problems_ = {no_answer(instance_.settings)};
+    tell(problems_);
+    co_return problems_;
+  }
+  SettingsRead read = std::move(*came);
   applied_text_ = std::move(read.text);
   problems_ = std::move(read.problems);
   if (problems_.empty()) problems_ = apply(std::move(read.settings));
@@ -98,7 +116,7 @@ asio::awaitable<std::vector<SettingsProblem>> Steering::reload_in_turn() {
 asio::awaitable<std::vector<SettingsProblem>> Steering::edit(const SettingsEdit& edit) {
   const run::Gate::Ticket turn = co_await take_turn();
   follow_links();
-  auto changing = change_by([&edit, file = instance_.settings] { return machine::edit_settings(file, edit); });
+  auto changing = change_by([edit, file = instance_.settings] { return machine::edit_settings(file, edit); });
   auto problems = co_await std::move(changing);
   co_return problems;
 }
@@ -106,45 +124,63 @@ asio::awaitable<std::vector<SettingsProblem>> Steering::edit(const SettingsEdit&
 asio::awaitable<std::vector<SettingsProblem>> Steering::write(std::string version, std::string text) {
   const run::Gate::Ticket turn = co_await take_turn();
   follow_links();
-  auto changing = change_by([&, file = instance_.settings] { return machine::write_settings(file, version, text); });
+  auto changing =
+      change_by([version, text, file = instance_.settings] { return machine::write_settings(file, version, text); });
   auto problems = co_await std::move(changing);
   co_return problems;
 }
 
 asio::awaitable<std::vector<SettingsProblem>> Steering::change_by(std::function<machine::SettingsEdited()> change) {
   if (auto stopping = problems_of_stop(); !stopping.empty()) co_return stopping;
-  auto editing = server_.shared().helpers.run(std::move(change));
-  machine::SettingsEdited edited = co_await std::move(editing);
-  if (!edited.problems.empty()) co_return std::move(edited.problems);
-  auto problems = apply(std::move(edited.settings));
+  auto editing = server_.shared().helpers.settings.run_within(kPatienceWithSettings, std::move(change));
+  auto came = co_await std::move(editing);
+  std::vector<SettingsProblem> unanswered;
+  if (!came) unanswered.push_back(no_answer(instance_.settings));
+  if (!came) co_return unanswered;
+  const auto edited = std::make_shared<machine::SettingsEdited>(std::move(*came));
+  if (!edited->problems.empty()) co_return std::move(edited->problems);
+  auto problems = apply(std::move(edited->settings));
   if (problems.empty()) {
     problems_.clear();
-    applied_text_ = edited.after;
+    standing_ = std::move(edited->standing);
+    applied_text_ = edited->after;
   } else {
-    auto undoing = server_.shared().helpers.run([&, file = instance_.settings] {
-      machine::undo_edit(file, edited);
-      return true;
-    });
+    auto undoing =
+        server_.shared().helpers.settings.run_within(kPatienceWithSettings, [edited, file = instance_.settings] {
+          machine::undo_edit(file, *edited);
+          return true;
+        });
     co_await std::move(undoing);
   }
   tell(problems);
   co_return problems;
 }
 
-std::vector<SettingsProblem> Steering::standing_findings() const {
+asio::awaitable<std::vector<SettingsProblem>> Steering::standing_findings() {
   auto out = problems_;
-  for (const SettingsProblem& problem : standing_)
-    if (::access(std::string(problem.finding.fact("folder").value_or("")).c_str(), R_OK | X_OK) != 0)
-      out.push_back(problem);
+  // A folder may be there again by now. Where it does not answer, what was found last still stands.
+  if (!standing_.empty()) {
+    auto looking = server_.shared().helpers.folders.run_within(kPatienceWithFolder, [all = standing_] {
+      auto still = all;
+      std::erase_if(still, [](const SettingsProblem& problem) {
+        const std::string folder(problem.finding.fact("folder").value_or(""));
+        return ::access(folder.c_str(), R_OK | X_OK) == 0;
+      });
+      return still;
+    });
+    auto still = co_await std::move(looking);
+    const auto& standing = still ? *still : standing_;
+    out.insert(out.end(), standing.begin(), standing.end());
+  }
   if (auto finding = watch_.problem()) out.push_back({std::move(*finding), instance_.settings, 0, 0, {}});
   if (const auto& log = server_.snapshot().access_log)
     if (auto finding = log->problem()) out.push_back({std::move(*finding), log->log().file, 0, 0, {}});
-  return out;
+  co_return out;
 }
 
 void Steering::tell(const std::vector<SettingsProblem>& problems) {
-  server_.shared().events.publish(
-      "settings", json_text({{"applied", problems.empty()}, {"findings", json_of(problems)}}));
+  server_.shared().events.publish("settings",
+                                  json_text({{"applied", problems.empty()}, {"findings", json_of(problems)}}));
   Journal& journal = *server_.shared().journal;
   const std::string now = fmt::format("{:%H:%M:%S}", fmt::localtime(std::time(nullptr)));
   if (problems.empty()) {
@@ -208,9 +244,12 @@ asio::awaitable<Clock::time_point> Steering::look() {
   const run::Gate::Ticket turn = co_await take_turn();
   if (server_.is_stopping()) co_return Clock::time_point::max();
   follow_links();
-  auto reading = server_.shared().helpers.run([this] { return content_now(); });
-  const Content content = co_await std::move(reading);
+  auto reading = server_.shared().helpers.settings.run_within(
+      kPatienceWithSettings, [file = instance_.settings] { return machine::read_settings_file(file); });
+  const auto read = co_await std::move(reading);
   const auto now = Clock::now();
+  if (!read) co_return now + kTryAgain;
+  const Content content = content_of(*read);
   if (content == Content::as_applied) empty_since_.reset();
   if (content == Content::as_applied) co_return Clock::time_point::max();
   if (content == Content::nothing && !is_blank(applied_text_)) {
@@ -225,8 +264,7 @@ asio::awaitable<Clock::time_point> Steering::look() {
   co_return has_failed ? now + kTryAgain : Clock::time_point::max();
 }
 
-Steering::Content Steering::content_now() const {
-  const SettingsRead read = machine::read_settings_file(instance_.settings);
+Steering::Content Steering::content_of(const SettingsRead& read) const {
   const bool is_missing = !read.text && read.problems.empty();
   if (read.text == applied_text_ && (read.text || is_missing)) return Content::as_applied;
   return is_missing || (read.text && is_blank(read.text)) ? Content::nothing : Content::other;

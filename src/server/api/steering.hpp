@@ -26,9 +26,10 @@ namespace porter::server {
 class Steering {
  public:
   /// Steers `server`, which serves by the settings of `instance`, read from `text` (nullopt: there was no file). Both
-  /// must outlive it.
+  /// must outlive it. `override_by_options` puts what the options of the program say in the place of what settings say,
+  /// each time before they are applied.
   Steering(Server& server, machine::Instance instance, std::optional<std::string> text,
-           std::vector<SettingsProblem> standing);
+           std::vector<SettingsProblem> standing, std::function<void(Settings&)> override_by_options);
 
   /// Reads the settings again and serves by them; with problems nothing changes, and they stand until the next time.
   asio::awaitable<std::vector<SettingsProblem>> reload();
@@ -38,7 +39,7 @@ class Steering {
   asio::awaitable<std::vector<SettingsProblem>> write(std::string version, std::string text);
 
   /// What is wrong at the moment: with the settings as they are on disk, with watching them, and with the access log.
-  std::vector<SettingsProblem> standing_findings() const;
+  asio::awaitable<std::vector<SettingsProblem>> standing_findings();
 
   Server& server() { return server_; }
   const machine::Instance& instance() const { return instance_; }
@@ -55,7 +56,7 @@ class Steering {
   asio::awaitable<void> follow_changes();
   /// Compares what is on disk with what is served, and reads it if it is to be believed. When to look again.
   asio::awaitable<run::Clock::time_point> look();
-  Content content_now() const;
+  Content content_of(const SettingsRead& read) const;
   /// Waits until nobody else reads or writes the settings; nobody does for as long as the ticket is held.
   asio::awaitable<run::Gate::Ticket> take_turn();
   asio::awaitable<std::vector<SettingsProblem>> reload_in_turn();
@@ -70,6 +71,7 @@ class Steering {
 
   Server& server_;
   machine::Instance instance_;
+  const std::function<void(Settings&)> override_by_options_;
   std::vector<machine::OtherName> other_names_;
   std::shared_ptr<run::Gate> turns_ = std::make_shared<run::Gate>(run::Gate::Bounds{1, 1, 1000});
   FileWatch watch_;

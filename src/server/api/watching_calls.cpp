@@ -62,6 +62,28 @@ class Subscription {
   std::uint64_t number_;
 };
 
+/// What a reply that goes on waits for: news, one event for each time, or that its caller leaves.
+struct Waiting : std::enable_shared_from_this<Waiting> {
+  explicit Waiting(const asio::any_io_executor& executor) : news(std::make_shared<run::Event>(executor)) {}
+
+  /// From any thread. However much there is to tell, one word of it is on its way.
+  void tell(const asio::any_io_executor& executor) {
+    if (!is_told.exchange(true)) asio::post(executor, [self = shared_from_this()] { self->news->set(); });
+  }
+  void leave() {
+    has_left = true;
+    news->set();
+  }
+  void begin_anew(const asio::any_io_executor& executor) {
+    news = std::make_shared<run::Event>(executor);
+    is_told = false;
+  }
+
+  std::shared_ptr<run::Event> news;
+  std::atomic<bool> is_told{false};
+  bool has_left = false;
+};
+
 }  // namespace
 
 asio::awaitable<Reply> Api::log(const Call& call) {
@@ -82,16 +104,11 @@ asio::awaitable<Reply> Api::log(const Call& call) {
 
 asio::awaitable<void> Api::send_log(Stream& stream, Journal::Filter filter, std::size_t lines, bool follow) {
   Journal& journal = *server_.shared().journal;
-  // Of each news there is one event, which is set once and exchanged for the next then.
   const auto executor = server_.context().get_executor();
-  auto news = std::make_shared<std::unique_ptr<run::Event>>(std::make_unique<run::Event>(executor));
+  const auto waiting = std::make_shared<Waiting>(executor);
   std::optional<Subscription<Journal>> subscription;
-  if (follow) subscription.emplace(journal, [executor, news] { asio::post(executor, [news] { (*news)->set(); }); });
-  bool has_left = false;
-  stream.when_left([&has_left, news] {
-    has_left = true;
-    (*news)->set();
-  });
+  if (follow) subscription.emplace(journal, [executor, waiting] { waiting->tell(executor); });
+  const WhenLeft left(stream, [waiting] { waiting->leave(); });
   std::uint64_t next = 0;
   for (bool goes_on = true; goes_on;) {
     const auto kept = journal.kept(next, lines, filter);
@@ -99,14 +116,14 @@ asio::awaitable<void> Api::send_log(Stream& stream, Journal::Filter filter, std:
     std::string out;
     for (const Journal::Kept& line : kept.lines) out += json_text(json_of(line)) + "\n";
     goes_on = co_await stream.send(out);
-    if (!goes_on || !follow || has_left || is_closed_) break;
+    if (!goes_on || !follow || waiting->has_left || is_closed_) break;
     lines = SIZE_MAX;
-    following_.insert(news->get());
-    co_await (*news)->wait();
-    following_.erase(news->get());
-    *news = std::make_unique<run::Event>(executor);
+    {
+      const Member following(following_, waiting->news);
+      co_await waiting->news->wait();
+    }
+    waiting->begin_anew(executor);
   }
-  stream.when_left(nullptr);
 }
 
 asio::awaitable<Reply> Api::events(const Call& call) {
@@ -120,10 +137,11 @@ asio::awaitable<Reply> Api::events(const Call& call) {
   co_return reply;
 }
 
-void Api::tell_of_findings() {
-  const Json now = steering_ == nullptr ? Json::array() : porter::json_of(steering_->standing_findings());
-  std::string text = json_text({{"findings", now}});
-  if (text == told_findings_) return;
+asio::awaitable<void> Api::tell_of_findings() {
+  auto looking = standing_findings();
+  Json now = co_await std::move(looking);
+  std::string text = json_text({{"findings", std::move(now)}});
+  if (text == told_findings_) co_return;
   told_findings_ = text;
   server_.shared().events.publish("findings", std::move(text));
 }
@@ -131,36 +149,23 @@ void Api::tell_of_findings() {
 asio::awaitable<void> Api::send_events(Stream& stream, std::uint64_t after) {
   EventHub& hub = server_.shared().events;
   const auto executor = server_.context().get_executor();
-  struct Waiting {
-    std::unique_ptr<run::Event> news;
-    std::atomic<bool> is_told{false};
-  };
-  auto waiting = std::make_shared<Waiting>();
-  waiting->news = std::make_unique<run::Event>(executor);
-  // However many events there are, one word of it is on its way.
-  const Subscription<EventHub> subscription(hub, [executor, waiting] {
-    if (!waiting->is_told.exchange(true)) asio::post(executor, [waiting] { waiting->news->set(); });
-  });
-  bool has_left = false;
-  stream.when_left([&has_left, waiting] {
-    has_left = true;
-    waiting->news->set();
-  });
+  const auto waiting = std::make_shared<Waiting>(executor);
+  const Subscription<EventHub> subscription(hub, [executor, waiting] { waiting->tell(executor); });
+  const WhenLeft left(stream, [waiting] { waiting->leave(); });
   // The head leaves with the first of the body, and whoever follows wants to know that it has begun.
   bool goes_on = co_await stream.send(": events\n\n");
   while (goes_on) {
-    tell_of_findings();
+    co_await tell_of_findings();
     const EventHub::News news = hub.after(after);
     after = news.last;
     if (!news.text.empty()) goes_on = co_await stream.send(news.text);
-    if (!goes_on || has_left || is_closed_) break;
-    following_.insert(waiting->news.get());
-    co_await waiting->news->wait_until(run::Clock::now() + kLookForFindings);
-    following_.erase(waiting->news.get());
-    waiting->news = std::make_unique<run::Event>(executor);
-    waiting->is_told = false;
+    if (!goes_on || waiting->has_left || is_closed_) break;
+    {
+      const Member following(following_, waiting->news);
+      co_await waiting->news->wait_until(run::Clock::now() + kLookForFindings);
+    }
+    waiting->begin_anew(executor);
   }
-  stream.when_left(nullptr);
 }
 
 asio::awaitable<Reply> Api::explain(const Call& call) {
@@ -170,13 +175,13 @@ asio::awaitable<Reply> Api::explain(const Call& call) {
   if (what.empty()) co_return bad_call(422, "What is to be explained is missing");
   const auto snapshot = server_.shared_snapshot();
   const machine::Standing standing{true, ::getpid(), instance_.option()};
-  // Looking a name up may take seconds, and this thread accepts all connections: so another one does it.
-  auto thinking = server_.shared().helpers.run([&] {
-    return machine::json_of(
-        machine::explain({snapshot->settings, server_.shared().search_path}, standing, what, folder));
+  auto thinking = look(call, [snapshot, standing, what, folder, search_path = server_.shared().search_path] {
+    return machine::json_of(machine::explain({snapshot->settings, search_path}, standing, what, folder));
   });
+  auto told = co_await std::move(thinking);
+  if (!told) co_return refused(no_answer(what));
   Reply reply;
-  reply.text = co_await std::move(thinking);
+  reply.text = std::move(*told);
   co_return reply;
 }
 

@@ -28,7 +28,6 @@ namespace {
 
 constexpr std::size_t kMostEntries = 2000;
 constexpr std::size_t kMostSource = 2 * 1024 * 1024;
-constexpr std::size_t kMostRehearsals = 8;
 
 /// The names in the folder `handle`, without "." and "..", in the order of people.
 std::vector<std::string> names_in(const files::Descriptor& handle) {
@@ -123,6 +122,18 @@ Json tree_of(const sites::Surroundings& in, const Site& site, const std::string&
   return out;
 }
 
+/// What a look at folders has come to: the text of a reply, or why there is none.
+using Looked = std::variant<std::string, Finding>;
+
+/// The reply for it; `no_answer` if it took too long.
+Reply reply_of(std::optional<Looked> looked, const Finding& no_answer) {
+  if (!looked) return refused(no_answer);
+  if (const auto* const finding = std::get_if<Finding>(&*looked)) return refused(*finding);
+  Reply reply;
+  reply.text = std::move(std::get<std::string>(*looked));
+  return reply;
+}
+
 }  // namespace
 
 asio::awaitable<Reply> Api::folders(const Call& call) {
@@ -130,14 +141,11 @@ asio::awaitable<Reply> Api::folders(const Call& call) {
   if (wanted.empty()) wanted = machine::home_folder();
   if (!wanted.starts_with('/')) co_return bad_call(422, "A folder is named by its absolute path");
   const bool shows_hidden = call.parameter("hidden").value_or("") == "true";
-  Finding finding{Code::folder_unreadable, {{"folder", wanted}}};
-  auto looking = server_.shared().helpers.run([wanted, shows_hidden, &finding]() -> std::string {
+  auto looking = look(call, [wanted, shows_hidden]() -> Looked {
     const std::string path = machine::without_links(wanted);
     const files::Descriptor handle(::open(path.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
-    if (!handle.is_open()) {
-      finding.facts.emplace_back("reason", files::describe({errno}));
-      return "";
-    }
+    if (!handle.is_open())
+      return Finding{Code::folder_unreadable, {{"folder", wanted}, {"reason", files::describe({errno})}}};
     Json entries = Json::array();
     for (const std::string& name : names_in(handle)) {
       struct stat info {};
@@ -148,14 +156,12 @@ asio::awaitable<Reply> Api::folders(const Call& call) {
                          {"readable", ::faccessat(handle.get(), name.c_str(), R_OK | X_OK, 0) == 0}});
     }
     return json_text({{"path", text::to_utf8(path)},
-                {"above", path == "/" ? "" : text::to_utf8(path.rfind('/') == 0 ? "/" : files::folder_of(path))},
-                {"home", text::to_utf8(machine::home_folder())},
-                {"folders", std::move(entries)}});
+                      {"above", path == "/" ? "" : text::to_utf8(path.rfind('/') == 0 ? "/" : files::folder_of(path))},
+                      {"home", text::to_utf8(machine::home_folder())},
+                      {"folders", std::move(entries)}});
   });
-  Reply reply;
-  reply.text = co_await std::move(looking);
-  if (reply.text.empty()) co_return refused(finding);
-  co_return reply;
+  auto looked = co_await std::move(looking);
+  co_return reply_of(std::move(looked), no_answer("The folder " + wanted));
 }
 
 asio::awaitable<Reply> Api::tree(const Call& call) {
@@ -164,16 +170,14 @@ asio::awaitable<Reply> Api::tree(const Call& call) {
   const std::string path = call.parameter("path").value_or("/");
   if (site == nullptr) co_return bad_call(404, "There is no such site");
   if (!path.starts_with('/')) co_return bad_call(422, "The path of a site begins with a slash");
-  auto looking = server_.shared().helpers.run([&]() -> std::string {
-    const Json tree =
-        tree_of({snapshot->settings, server_.shared().search_path}, *site, path, server_.shared().system_types);
-    return tree.is_null() ? "" : json_text(tree);
+  // What is shared by all threads outlives work that is given up, but for the last moments of a process.
+  auto looking = look(call, [snapshot, site, path, &shared = server_.shared()]() -> Looked {
+    const Json tree = tree_of({snapshot->settings, shared.search_path}, *site, path, shared.system_types);
+    if (tree.is_null()) return Finding{Code::folder_unreadable, {{"folder", path}, {"reason", "it is not there"}}};
+    return json_text(tree);
   });
-  Reply reply;
-  reply.text = co_await std::move(looking);
-  if (reply.text.empty())
-    co_return refused(Finding{Code::folder_unreadable, {{"folder", path}, {"reason", "it is not there"}}});
-  co_return reply;
+  auto looked = co_await std::move(looking);
+  co_return reply_of(std::move(looked), no_answer("The folder " + path));
 }
 
 asio::awaitable<Reply> Api::source(const Call& call) {
@@ -183,11 +187,9 @@ asio::awaitable<Reply> Api::source(const Call& call) {
   if (site == nullptr) co_return bad_call(404, "There is no such site");
   if (!path.starts_with('/')) co_return bad_call(422, "The path of a site begins with a slash");
   const OnDisk place = on_disk(*site, path);
-  Finding finding{Code::source_unreadable, {{"file", place.path()}}};
-  auto reading = server_.shared().helpers.run([&]() -> std::string {
-    const auto refuse = [&](const std::string& reason) {
-      finding.facts.emplace_back("reason", reason);
-      return std::string();
+  auto reading = look(call, [snapshot, site, path, place, &shared = server_.shared()]() -> Looked {
+    const auto refuse = [&](const std::string& reason) -> Looked {
+      return Finding{Code::source_unreadable, {{"file", place.path()}, {"reason", reason}}};
     };
     const auto root = files::Folder::open(place.root);
     files::Descriptor file;
@@ -211,13 +213,11 @@ asio::awaitable<Reply> Api::source(const Call& call) {
                 {"bytes", text->size()},
                 {"is_text", is_text},
                 {"text", is_text ? text::to_utf8(*text) : std::string()}};
-    out.update(mark_of({snapshot->settings, server_.shared().search_path}, *site, path, server_.shared().system_types));
+    out.update(mark_of({snapshot->settings, shared.search_path}, *site, path, shared.system_types));
     return json_text(out);
   });
-  Reply reply;
-  reply.text = co_await std::move(reading);
-  if (reply.text.empty()) co_return refused(finding);
-  co_return reply;
+  auto looked = co_await std::move(reading);
+  co_return reply_of(std::move(looked), no_answer(place.path()));
 }
 
 namespace {
@@ -266,12 +266,13 @@ asio::awaitable<Reply> Api::rehearse(const Call& call) {
   const sites::Surroundings in{snapshot->settings, server_.shared().search_path};
   machine::Rehearsal rehearsal(in, *site, order.host, request);
   machine::Rehearsed result;
-  rehearsals_.insert(&rehearsal);
-  if (call.when_left) call.when_left([&rehearsal] { rehearsal.stop(); });
-  auto running = stage_.run([&] { return rehearsal.run(result); });
-  const bool is_run = co_await std::move(running);
-  if (call.when_left) call.when_left(nullptr);
-  rehearsals_.erase(&rehearsal);
+  bool is_run = false;
+  {
+    const Member going_on(rehearsals_, &rehearsal);
+    const WhenLeft left(call, [&rehearsal] { rehearsal.stop(); });
+    auto running = stage_.run([&] { return rehearsal.run(result); });
+    is_run = co_await std::move(running);
+  }
   if (!is_run)
     co_return refused(Finding{Code::rehearsal_not_a_script, {{"path", text_in(body, "path")}, {"site", site->name}}});
   Reply reply;
@@ -294,15 +295,13 @@ asio::awaitable<Reply> Api::watch(const Call& call) {
 
 asio::awaitable<void> Api::send_saves(Stream& stream, std::string file) {
   FileWatch watch(server_.context(), file);
-  watches_.insert(&watch);
-  stream.when_left([&watch] { watch.close(); });
-  bool goes_on = co_await stream.send(": watching\n\n");
+  const Member watching(watches_, &watch);
+  const WhenLeft left(stream, [&watch] { watch.close(); });
+  bool goes_on = co_await stream.send(watch.problem() ? ": looking\n\n" : ": watching\n\n");
   while (goes_on && !is_closed_) {
     goes_on = co_await watch.changed();
     if (goes_on) goes_on = co_await stream.send("event: saved\ndata: {}\n\n");
   }
-  stream.when_left(nullptr);
-  watches_.erase(&watch);
 }
 
 }  // namespace porter::server

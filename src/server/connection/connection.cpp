@@ -23,7 +23,9 @@ constexpr std::size_t kShownOfBadHead = 200;
 /// rule, of which this needs none.
 std::optional<std::string_view> reason_of(const std::exception_ptr& failure) noexcept {
   constexpr int kShort[] = {ENOMEM, EMFILE, ENFILE, EAGAIN, ENOBUFS, ENOSPC};
-  const auto is_short = [&](int error) { return std::find(std::begin(kShort), std::end(kShort), error) != std::end(kShort); };
+  const auto is_short = [&](int error) {
+    return std::find(std::begin(kShort), std::end(kShort), error) != std::end(kShort);
+  };
   try {
     std::rethrow_exception(failure);
   } catch (const std::bad_alloc&) {
@@ -234,7 +236,8 @@ void Connection::give_up_turn(const std::exception_ptr& failure) noexcept {
     input_.clear();
     if (!reason) return worker_.note_lack_of_memory();
     const std::string action = turn_ ? turn_->exchange().method + " " + turn_->exchange().target : "a request";
-    worker_.note({Code::internal_error, {{"action", action}, {"reason", std::string(*reason)}}});
+    worker_.note(
+        {Code::internal_error, {{"program", "uporterd"}, {"action", action}, {"reason", std::string(*reason)}}});
   } catch (const std::exception&) {
     // The next one that is told of will do.
   }

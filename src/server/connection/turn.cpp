@@ -172,7 +172,9 @@ bool Turn::end_of_sending_means_gone() const {
   // A client that announced its last request may close its sending side and still wait for the answer. Of one on this
   // computer it can be told whether it still has its end of the connection; of others, when something is sent to them.
   if (!half_close_is_fine_) return true;
-  return ends().is_this_computer && !machine::is_end_held(ends().client_port, ends().server_port);
+  const Ends& of = ends();
+  return of.is_this_computer &&
+         !machine::is_end_held({of.client_address, of.client_port}, {of.server_address, of.server_port});
 }
 
 void Turn::abort() {

@@ -24,6 +24,8 @@ namespace {
 
 constexpr std::size_t kKeyBytes = 32;
 constexpr int kPortsTried = 100;
+/// Any user of this computer may connect, and a browser opens six connections for each page.
+constexpr std::size_t kMostClients = 128;
 
 std::string random_key() {
   std::array<unsigned char, kKeyBytes> bytes{};
@@ -55,6 +57,10 @@ Console::Console(Server& server, Api& api, const machine::Instance& instance)
       entrances_(server.context(), [this](int socket, const Endpoint&) { take(socket); }) {}
 
 void Console::take(int socket) {
+  if (connections_.load(std::memory_order_relaxed) >= kMostClients) {
+    refuse_connection(socket, {Code::too_many_connections, {{"limit", std::to_string(kMostClients)}}});
+    return;
+  }
   const int on = 1;
   ::setsockopt(socket, IPPROTO_TCP, TCP_NODELAY, &on, sizeof on);
   connections_.fetch_add(1, std::memory_order_relaxed);

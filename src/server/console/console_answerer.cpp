@@ -4,6 +4,7 @@
 #include <algorithm>
 
 #include "core/exchange/message.hpp"
+#include "core/http/findings.hpp"
 #include "core/http/head.hpp"
 #include "server/connection/turn.hpp"
 #include "server/console/console_files.hpp"
@@ -51,6 +52,7 @@ std::vector<std::pair<std::string_view, std::string>> ConsoleAnswerer::more_fiel
 
 std::optional<Finding> ConsoleAnswerer::guard(Turn& turn, std::string_view path) const {
   const http::RequestHead& head = turn.request().head;
+  if (const std::size_t hosts = head.count("Host"); hosts > 1) return http::wrong_host_count(hosts);
   const std::string port = std::to_string(port_);
   const std::string written(head.field("Host").value_or(""));
   const auto host = http::parse_host(written);

@@ -13,12 +13,11 @@
 #include "core/files/beneath.hpp"
 #include "core/text/text.hpp"
 #include "machine/port_holder.hpp"
-#include "server/listen/service_manager.hpp"
+#include "server/listen/manager_sockets.hpp"
 
 namespace porter::server {
 namespace {
 
-constexpr int kBacklog = 4096;
 constexpr int kTriesForAnyPort = 20;
 
 /// An endpoint as the system wants it.
@@ -46,24 +45,9 @@ Name name_of(const Endpoint& endpoint) {
   return name;
 }
 
-/// The endpoint that a listening socket is bound to.
-Endpoint endpoint_of(int socket) {
-  sockaddr_storage storage{};
-  socklen_t length = sizeof storage;
-  std::array<char, INET6_ADDRSTRLEN> text{};
-  ::getsockname(socket, reinterpret_cast<sockaddr*>(&storage), &length);
-  if (storage.ss_family == AF_INET6) {
-    const auto& v6 = reinterpret_cast<const sockaddr_in6&>(storage);
-    ::inet_ntop(AF_INET6, &v6.sin6_addr, text.data(), text.size());
-    return {text.data(), ntohs(v6.sin6_port)};
-  }
-  const auto& v4 = reinterpret_cast<const sockaddr_in&>(storage);
-  ::inet_ntop(AF_INET, &v4.sin_addr, text.data(), text.size());
-  return {text.data(), ntohs(v4.sin_port)};
-}
-
 /// A listening socket, not open if that failed; then errno tells why.
 files::Descriptor open_socket(const Endpoint& endpoint) {
+  if (auto own = wake_manager_socket(endpoint)) return std::move(*own);
   const int family = endpoint.is_v6() ? AF_INET6 : AF_INET;
   files::Descriptor socket(::socket(family, SOCK_STREAM | SOCK_CLOEXEC | SOCK_NONBLOCK, 0));
   if (!socket.is_open()) return socket;
@@ -81,6 +65,21 @@ files::Descriptor open_socket(const Endpoint& endpoint) {
 }
 
 }  // namespace
+
+Endpoint endpoint_of(int socket) {
+  sockaddr_storage storage{};
+  socklen_t length = sizeof storage;
+  std::array<char, INET6_ADDRSTRLEN> text{};
+  ::getsockname(socket, reinterpret_cast<sockaddr*>(&storage), &length);
+  if (storage.ss_family == AF_INET6) {
+    const auto& v6 = reinterpret_cast<const sockaddr_in6&>(storage);
+    ::inet_ntop(AF_INET6, &v6.sin6_addr, text.data(), text.size());
+    return {text.data(), ntohs(v6.sin6_port)};
+  }
+  const auto& v4 = reinterpret_cast<const sockaddr_in&>(storage);
+  ::inet_ntop(AF_INET, &v4.sin_addr, text.data(), text.size());
+  return {text.data(), ntohs(v4.sin_port)};
+}
 
 std::variant<std::vector<Entrance>, ListenError> listen_on(Address& address,
                                                            const std::vector<Endpoint>& open_already) {
@@ -126,12 +125,6 @@ std::variant<std::vector<Entrance>, ListenError> listen_from(Address& address, i
     if (error == nullptr) address = tried;
     if (error == nullptr || error->number != EADDRINUSE || i + 1 == count) return entrances;
   }
-}
-
-std::vector<Entrance> inherited_entrances() {
-  std::vector<Entrance> entrances;
-  for (const int socket : sockets_of_manager()) entrances.push_back({endpoint_of(socket), files::Descriptor(socket)});
-  return entrances;
 }
 
 Finding listen_finding(const Address& address, ListenError error) {

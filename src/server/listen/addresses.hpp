@@ -30,9 +30,11 @@ std::variant<std::vector<Entrance>, ListenError> listen_on(Address& address,
 /// number.
 std::variant<std::vector<Entrance>, ListenError> listen_from(Address& address, int count);
 
-/// The sockets that the service manager has opened for this process (socket activation), with the endpoints that they
-/// listen on.
-std::vector<Entrance> inherited_entrances();
+/// The endpoint that a listening socket is bound to.
+Endpoint endpoint_of(int socket);
+
+/// How many connections wait at most until they are accepted.
+inline constexpr int kBacklog = 4096;
 
 /// Why `address` could not be listened on, with the holder of its port where that is the reason.
 Finding listen_finding(const Address& address, ListenError error);

@@ -13,6 +13,7 @@
 #include <new>
 
 #include "run/event.hpp"
+#include "server/listen/manager_sockets.hpp"
 
 namespace porter::server {
 namespace {
@@ -44,11 +45,14 @@ asio::awaitable<void> Entrances::accept(std::shared_ptr<asio::ip::tcp::acceptor>
       auto [error, socket] = co_await acceptor->async_accept(run::kAwait);
       if (error == asio::error::operation_aborted || !acceptor->is_open()) co_return;
       has_failed = error.failed() && error != asio::error::connection_aborted;
+      error_ = has_failed ? error.value() : 0;
       if (!error) take_(socket.release(), endpoint);
     } catch (const std::bad_alloc&) {
       has_failed = true;
+      error_ = ENOMEM;
     }
     if (!has_failed) continue;
+    failed_at_ = run::Clock::now();
     // Out of descriptors or memory: trying again at once would only turn in circles until some is free.
     pause.expires_after(kPauseWithoutDescriptors);
     co_await pause.async_wait(run::kAwait);
@@ -69,6 +73,7 @@ void Entrances::drain_and_close(Open& entrance) {
   }
   boost::system::error_code ignored;
   entrance.acceptor->close(ignored);
+  rest_manager_socket(entrance.endpoint);
 }
 
 template <typename IsUnwanted>
@@ -128,6 +133,11 @@ std::variant<Entrances::Change, std::vector<Finding>> Entrances::prepare(const s
 void Entrances::carry_out(Change change) {
   let_in(std::move(change.opened));
   close_those([&](const Endpoint& own) { return !is_among(change.wanted, own); });
+}
+
+int Entrances::error() const {
+  // It is tried again all the time, so an error that has not come again has passed.
+  return run::Clock::now() < failed_at_ + 10 * kPauseWithoutDescriptors ? error_ : 0;
 }
 
 void Entrances::close() {

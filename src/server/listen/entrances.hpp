@@ -6,6 +6,7 @@
 #include <boost/asio/awaitable.hpp>
 #include <boost/asio/io_context.hpp>
 #include <boost/asio/ip/tcp.hpp>
+#include <chrono>
 #include <functional>
 #include <memory>
 #include <variant>
@@ -44,6 +45,8 @@ class Entrances {
 
   /// Closes all of them. Connections that wait are reset.
   void close();
+  /// Why connections that wait cannot be taken (errno); 0: they can, or none has waited for a while.
+  int error() const;
 
  private:
   struct Open {
@@ -60,6 +63,8 @@ class Entrances {
   asio::io_context& context_;
   std::function<void(int, const Endpoint&)> take_;
   std::vector<Open> open_;
+  int error_ = 0;
+  std::chrono::steady_clock::time_point failed_at_{};
 };
 
 }  // namespace porter::server

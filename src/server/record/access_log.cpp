@@ -134,9 +134,13 @@ void append_access_line(std::string& out, const Exchange& line, AccessLog::Forma
 /// when it has become large. Its lock is that of the base.
 class AccessLogFile::Sink final : public spdlog::sinks::base_sink<std::mutex> {
  public:
-  explicit Sink(AccessLog log) : log_(std::move(log)) {}
+  explicit Sink(const AccessLog& log) : path_(log.file) { take_bounds(log); }
 
-  const AccessLog& kept() const { return log_; }
+  const std::string& path() const { return path_; }
+  void take_bounds(const AccessLog& log) {
+    largest_ = log.largest;
+    older_ = log.older;
+  }
 
   /// Takes note of a message that is on its way here. False: too much is on its way.
   bool expect(std::size_t bytes) {
@@ -160,8 +164,8 @@ class AccessLogFile::Sink final : public spdlog::sinks::base_sink<std::mutex> {
     const int error = error_;
     if (error == 0) return std::nullopt;
     return Finding{Code::log_unwritable,
-                   {{"file", log_.file},
-                    {"folder_quoted", text::shell_word(files::folder_of(log_.file))},
+                   {{"file", path_},
+                    {"folder_quoted", text::shell_word(files::folder_of(path_))},
                     {"reason", files::describe({error})},
                     {"lost", std::to_string(lost_)}}};
   }
@@ -188,7 +192,7 @@ class AccessLogFile::Sink final : public spdlog::sinks::base_sink<std::mutex> {
 
   bool open() {
     // A pipe without a reader is told as such (ENXIO) in place of being waited for.
-    file_.reset(::open(log_.file.c_str(), O_WRONLY | O_APPEND | O_CREAT | O_CLOEXEC | O_NOCTTY | O_NONBLOCK, 0640));
+    file_.reset(::open(path_.c_str(), O_WRONLY | O_APPEND | O_CREAT | O_CLOEXEC | O_NOCTTY | O_NONBLOCK, 0640));
     return file_.is_open();
   }
 
@@ -197,13 +201,13 @@ class AccessLogFile::Sink final : public spdlog::sinks::base_sink<std::mutex> {
   /// "access.log" becomes "access.1.log", which becomes "access.2.log"; the oldest goes.
   void make_room() {
     const auto older = [&](std::size_t number) {
-      return spdlog::sinks::rotating_file_sink_st::calc_filename(log_.file, number);
+      return spdlog::sinks::rotating_file_sink_st::calc_filename(path_, number);
     };
-    if (log_.older == 0) {
-      ::unlink(log_.file.c_str());
+    const std::size_t kept = older_;
+    if (kept == 0) {
+      ::unlink(path_.c_str());
     } else {
-      for (std::size_t number = log_.older; number > 0; --number)
-        ::rename(older(number - 1).c_str(), older(number).c_str());
+      for (std::size_t number = kept; number > 0; --number) ::rename(older(number - 1).c_str(), older(number).c_str());
     }
     file_.reset();
   }
@@ -214,7 +218,7 @@ class AccessLogFile::Sink final : public spdlog::sinks::base_sink<std::mutex> {
     if (!file_.is_open() && !open()) return errno;
     struct stat info {};
     const bool is_regular = ::fstat(file_.get(), &info) == 0 && S_ISREG(info.st_mode);
-    if (is_regular && info.st_size > 0 && static_cast<std::uint64_t>(info.st_size) + lines.size() > log_.largest) {
+    if (is_regular && info.st_size > 0 && static_cast<std::uint64_t>(info.st_size) + lines.size() > largest_) {
       make_room();
       info.st_size = 0;
       if (!open()) return errno;
@@ -236,7 +240,9 @@ class AccessLogFile::Sink final : public spdlog::sinks::base_sink<std::mutex> {
     return 0;
   }
 
-  const AccessLog log_;
+  const std::string path_;
+  std::atomic<std::uint64_t> largest_{0};
+  std::atomic<std::size_t> older_{0};
   std::atomic<std::size_t> waiting_{0};
   std::atomic<std::size_t> waiting_bytes_{0};
   std::atomic<bool> is_to_reopen_{false};
@@ -247,31 +253,48 @@ class AccessLogFile::Sink final : public spdlog::sinks::base_sink<std::mutex> {
   files::Descriptor file_;
 };
 
-AccessLogFile::AccessLogFile(AccessLog log)
-    : sink_(std::make_shared<Sink>(std::move(log))),
-      // Its memory is taken at once. A little larger than what may be on its way, so that handing over never waits.
-      thread_(std::make_shared<spdlog::details::thread_pool>(kMostMessages + kRoomForCommands, 1)),
-      logger_(std::make_shared<spdlog::async_logger>("access", sink_, thread_)) {}
+/// What writes to a file: its sink, and the thread that carries lines there.
+struct AccessLogFile::Writing {
+  explicit Writing(const AccessLog& log)
+      : sink(std::make_shared<Sink>(log)),
+        // Its memory is taken at once. A little larger than what may be on its way, so that handing over never waits.
+        thread(std::make_shared<spdlog::details::thread_pool>(kMostMessages + kRoomForCommands, 1)),
+        logger(std::make_shared<spdlog::async_logger>("access", sink, thread)) {}
+  ~Writing() {
+    sink->finish();
+    logger.reset();
+    // Its end is that of the thread, which handles what is left first.
+    thread.reset();
+  }
+  Writing(const Writing&) = delete;
+  Writing& operator=(const Writing&) = delete;
 
-AccessLogFile::~AccessLogFile() {
-  sink_->finish();
-  logger_.reset();
-  // Its end is that of the thread, which handles what is left first.
-  thread_.reset();
+  std::shared_ptr<Sink> sink;
+  std::shared_ptr<spdlog::details::thread_pool> thread;
+  std::shared_ptr<spdlog::async_logger> logger;
+};
+
+AccessLogFile::AccessLogFile(AccessLog log, const AccessLogFile* before) : log_(std::move(log)) {
+  if (before != nullptr && before->log_.file == log_.file) {
+    writing_ = before->writing_;
+    writing_->sink->take_bounds(log_);
+  } else {
+    writing_ = std::make_shared<Writing>(log_);
+  }
 }
 
-const AccessLog& AccessLogFile::log() const { return sink_->kept(); }
+AccessLogFile::~AccessLogFile() = default;
 
 void AccessLogFile::write(std::string_view lines) {
-  if (!sink_->expect(lines.size())) return sink_->lose(lines);
-  logger_->log(spdlog::level::info, spdlog::string_view_t(lines.data(), lines.size()));
+  if (!writing_->sink->expect(lines.size())) return writing_->sink->lose(lines);
+  writing_->logger->log(spdlog::level::info, spdlog::string_view_t(lines.data(), lines.size()));
 }
 
 void AccessLogFile::reopen() {
   // One message that says so is enough, however often it is asked for while nobody takes the lines.
-  if (sink_->reopen()) logger_->flush();
+  if (writing_->sink->reopen()) writing_->logger->flush();
 }
 
-std::optional<Finding> AccessLogFile::problem() const { return sink_->problem(); }
+std::optional<Finding> AccessLogFile::problem() const { return writing_->sink->problem(); }
 
 }  // namespace porter::server

@@ -18,13 +18,6 @@
 #include "core/settings/settings.hpp"
 #include "server/record/exchange.hpp"
 
-namespace spdlog {
-class async_logger;
-namespace details {
-class thread_pool;
-}
-}  // namespace spdlog
-
 namespace porter::server {
 
 /// Appends the line: the Common Log Format, followed by referrer and user agent or not, or a JSON object. What a client
@@ -34,14 +27,15 @@ void append_access_line(std::string& out, const Exchange& exchange, AccessLog::F
 /// write() may be called from any thread, and from several at once.
 class AccessLogFile {
  public:
-  /// The file is opened by the first line that is written.
-  explicit AccessLogFile(AccessLog log);
-  /// Writes what is left, giving up after a second if nobody takes it.
+  /// The file is opened by the first line that is written. If `before` writes to the same file, both do so by one
+  /// thread, which heeds what `log` says of the file's size from now on.
+  explicit AccessLogFile(AccessLog log, const AccessLogFile* before = nullptr);
+  /// The last one of a file writes what is left, giving up after a second if nobody takes it.
   ~AccessLogFile();
   AccessLogFile(const AccessLogFile&) = delete;
   AccessLogFile& operator=(const AccessLogFile&) = delete;
 
-  const AccessLog& log() const;
+  const AccessLog& log() const { return log_; }
   /// Hands over whole lines, for another thread to write. Never waits; if too much waits already, they are lost, and
   /// that is told. From any thread.
   void write(std::string_view lines);
@@ -52,10 +46,10 @@ class AccessLogFile {
 
  private:
   class Sink;
+  struct Writing;
 
-  std::shared_ptr<Sink> sink_;
-  std::shared_ptr<spdlog::details::thread_pool> thread_;
-  std::shared_ptr<spdlog::async_logger> logger_;
+  const AccessLog log_;
+  std::shared_ptr<Writing> writing_;
 };
 
 }  // namespace porter::server

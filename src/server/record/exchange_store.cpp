@@ -245,21 +245,21 @@ bool ExchangeStore::passes(const Filter& filter, const Recorded& exchange) {
   return true;
 }
 
-ExchangeStore::Page ExchangeStore::list(const Filter& filter, std::size_t most, RecordedWith wanted) {
-  const RecordedWith with = filter.text.empty() ? wanted : RecordedWith::all;
+template <typename Kept, typename Keep>
+std::map<std::uint64_t, Kept> ExchangeStore::last_passing(const Filter& filter, std::size_t most, RecordedWith with,
+                                                          bool& has_more, const Keep& keep) {
   const auto is_meant = [&](std::uint64_t number) { return number > filter.after && number < filter.before; };
   struct Found {
     std::uint64_t number;
     const ExchangeBlock* block;
     std::size_t index;
   };
-  Page page;
   // Those in progress first: one that ends meanwhile is found among the others then, and known by its number.
-  std::map<std::uint64_t, Recorded> passing;
+  std::map<std::uint64_t, Kept> passing;
   const auto begun_by = Clock::now() - kShownAfter;
   const auto is_shown = [&](const Recording& open) { return open.facts_.begun <= begun_by && is_meant(open.number_); };
   for (Recorded& open : in_progress(with, is_shown))
-    if (passes(filter, open)) passing.emplace(open.number, std::move(open));
+    if (passes(filter, open)) passing.emplace(open.number, keep(std::move(open)));
   const std::vector<Place> all = places();
   std::vector<Found> found;
   for (const Place& place : all)
@@ -271,28 +271,45 @@ ExchangeStore::Page ExchangeStore::list(const Filter& filter, std::size_t most, 
   std::sort(found.begin(), found.end(), [](const Found& a, const Found& b) { return a.number > b.number; });
   for (const Found& one : found) {
     if (passing.size() >= most && one.number < passing.begin()->first) {
-      page.has_more = true;
+      has_more = true;
       break;
     }
     Recorded recorded = one.block->recorded(one.index, with);
     if (!passes(filter, recorded)) continue;
-    passing.insert_or_assign(one.number, std::move(recorded));
+    passing.insert_or_assign(one.number, keep(std::move(recorded)));
     while (passing.size() > most) {
       passing.erase(passing.begin());
-      page.has_more = true;
+      has_more = true;
     }
   }
-  for (auto& [number, recorded] : passing) {
+  return passing;
+}
+
+ExchangeStore::Page ExchangeStore::list(const Filter& filter, std::size_t most, RecordedWith wanted) {
+  Page page;
+  const RecordedWith with = filter.text.empty() ? wanted : RecordedWith::all;
+  auto passing = last_passing<Recorded>(filter, most, with, page.has_more, [wanted](Recorded recorded) {
     if (wanted == RecordedWith::heads) {
-      recorded.request.bytes.clear();
-      recorded.answer.bytes.clear();
+      recorded.request.bytes = {};
+      recorded.answer.bytes = {};
     }
-    page.exchanges.push_back(std::move(recorded));
-  }
+    return recorded;
+  });
+  for (auto& [number, recorded] : passing) page.exchanges.push_back(std::move(recorded));
   page.last = last_number();
   page.gone = gone_.load(std::memory_order_relaxed);
   page.lost = lost_.load(std::memory_order_relaxed);
   return page;
+}
+
+std::vector<std::uint64_t> ExchangeStore::numbers(const Filter& filter, std::size_t most) {
+  bool has_more = false;
+  const RecordedWith with = filter.text.empty() ? RecordedWith::heads : RecordedWith::all;
+  std::vector<std::uint64_t> out;
+  for (const auto& [number, nothing] :
+       last_passing<bool>(filter, most, with, has_more, [](const Recorded&) { return true; }))
+    out.push_back(number);
+  return out;
 }
 
 std::optional<Recorded> ExchangeStore::find(std::uint64_t number) {
@@ -300,7 +317,7 @@ std::optional<Recorded> ExchangeStore::find(std::uint64_t number) {
   for (Recorded& open : in_progress(RecordedWith::all, [&](const Recording& one) { return one.number_ == number; }))
     return std::move(open);
   for (const Place& place : places())
-    for (std::size_t i = 0; i < place.count; ++i)
+    for (std::size_t i = 0; place.block->last() >= number && i < place.count; ++i)
       if (place.block->number(i) == number) return place.block->recorded(i, RecordedWith::all);
   return std::nullopt;
 }

@@ -98,6 +98,8 @@ class ExchangeStore {
   };
   /// The last `most` that pass; those in progress once they have lasted for 200 ms.
   Page list(const Filter& filter, std::size_t most, RecordedWith with = RecordedWith::heads);
+  /// The numbers of the same, in ascending order.
+  std::vector<std::uint64_t> numbers(const Filter& filter, std::size_t most);
   /// One with all there is; nullopt: it is not there, or not any more.
   std::optional<exchange::Recorded> find(std::uint64_t number);
   std::uint64_t last_number() const { return next_.load(std::memory_order_relaxed) - 1; }
@@ -133,6 +135,10 @@ class ExchangeStore {
   /// Those in progress that are meant.
   template <typename Meant>
   std::vector<exchange::Recorded> in_progress(RecordedWith with, const Meant& is_meant);
+  /// The last `most` that pass, each as `keep` makes it of what is recorded, by their numbers.
+  template <typename Kept, typename Keep>
+  std::map<std::uint64_t, Kept> last_passing(const Filter& filter, std::size_t most, RecordedWith with, bool& has_more,
+                                             const Keep& keep);
   static bool passes(const Filter& filter, const exchange::Recorded& exchange);
   std::uint64_t take_number() { return next_.fetch_add(1, std::memory_order_relaxed); }
   std::uint64_t repeated_by(std::uint16_t client_port, std::uint64_t number);
