@@ -4,7 +4,10 @@
 
 #include "core/exchange/base64.hpp"
 #include "core/exchange/change.hpp"
+#include "core/exchange/difference.hpp"
+#include "core/exchange/har.hpp"
 #include "core/exchange/message.hpp"
+#include "core/exchange/secrets.hpp"
 #include "core/fastcgi/records.hpp"
 #include "core/http/body.hpp"
 #include "core/http/conditions.hpp"
@@ -18,6 +21,7 @@
 #include "core/script/meta_variables.hpp"
 #include "core/script/script_head.hpp"
 #include "core/sites/listing.hpp"
+#include "core/text/json.hpp"
 #include "core/text/text.hpp"
 #include "fuzz.hpp"
 
@@ -157,13 +161,61 @@ void message(std::string_view bytes) {
   exchange::Change change;
   change.body = "gulls";
   require(exchange::changed_request(bytes, change).ends_with("\r\n\r\ngulls"));
-  static_cast<void>(exchange::curl_command(bytes, "http://localhost/"));
+  exchange::Recorded recorded;
+  recorded.server = "127.0.0.1";
+  recorded.request.bytes = bytes;
+  if (exchange::why_not_by_curl(bytes) == nullptr)
+    for (const char c : exchange::curl_command(recorded))
+      require(c == '\n' || (static_cast<unsigned char>(c) >= 0x20 && c != 0x7f));
+  static_cast<void>(exchange::upload_without_secrets(read.field("Content-Type").value_or(""), body.bytes));
   require(exchange::from_base64(exchange::to_base64(bytes)) == std::string(bytes));
+}
+
+/// Both halves as pages of JSON that are compared, and all of it as one that is looked through for secrets.
+void json(std::string_view bytes) {
+  const nlohmann::json value = parse_json(bytes);
+  exchange::Side sides[2];
+  for (exchange::Side& side : sides) side.type = "application/json";
+  sides[0].page = bytes.substr(0, bytes.size() / 2);
+  sides[1].page = bytes.substr(bytes.size() / 2);
+  constexpr std::size_t kMostTold = 4 * 1024 * 1024;
+  require(json_text(exchange::difference(sides[0], sides[1])).size() < kMostTold);
+  std::string whole;
+  std::string in_parts;
+  exchange::JsonSecrets().feed(bytes, whole);
+  exchange::JsonSecrets parts;
+  for (const char c : bytes) parts.feed({&c, 1}, in_parts);
+  require(whole == in_parts);
+  if (value.is_discarded()) return;
+  require(!parse_json(json_text(value)).is_discarded());
+  require(!parse_json(whole).is_discarded());
+}
+
+/// A request and a response, in an archive with secrets and without.
+void archive(std::string_view bytes) {
+  exchange::Recorded recorded;
+  recorded.number = 1;
+  recorded.target = "/";
+  const std::size_t middle = std::min(bytes.find('\0'), bytes.size());
+  recorded.request.bytes = bytes.substr(0, middle);
+  recorded.answer.bytes = bytes.substr(std::min(middle + 1, bytes.size()));
+  recorded.request.length = recorded.request.bytes.size();
+  recorded.answer.length = recorded.answer.bytes.size() + 1;
+  for (const auto secrets : {exchange::Secrets::told, exchange::Secrets::left_out}) {
+    exchange::HarText::Bounds bounds;
+    bounds.all = bounds.body = 1024 * 1024;
+    exchange::HarText text(
+        {1}, [&](std::uint64_t) { return recorded; }, secrets, bounds);
+    std::string all;
+    for (std::string piece; text.next(piece);) all += piece;
+    require(nlohmann::json::accept(all));
+  }
 }
 
 }  // namespace
 
 const NamedTarget kTargets[] = {
+    {"json", json},       {"archive", archive},
     {"message", message}, {"head", head},
     {"target", target},   {"chunks", chunks},
     {"fastcgi", fastcgi}, {"host", host},

@@ -83,8 +83,7 @@ asio::awaitable<std::optional<PhpFacts>> ask_php(run::RunSet& runs, run::KeptOrd
   auto asked = output_of(std::get<std::shared_ptr<run::Run>>(started));
   const std::string output = co_await std::move(asked);
   // Warnings may stand before it.
-  const auto said =
-      parse_json(std::string_view(output).substr(std::min(output.rfind("{\"files\""), output.size())));
+  const auto said = parse_json(std::string_view(output).substr(std::min(output.rfind("{\"files\""), output.size())));
   if (!said.is_object()) co_return std::nullopt;
   PhpFacts out;
   if (const auto files = said.find("files"); files != said.end() && files->is_array())

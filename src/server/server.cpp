@@ -1,6 +1,7 @@
 // Accepting connections, handing them to workers in turn, exchanging settings, and stopping.
 #include "server/server.hpp"
 
+#include <fcntl.h>
 #include <sys/resource.h>
 #include <unistd.h>
 
@@ -232,6 +233,9 @@ void Server::tell_state() { shared_.events.publish("state", "{\"state\":\"" + st
 
 std::optional<Finding> Server::problem() const {
   if (const int error = entrances_.error()) return out_of_resources("take connections", error);
+  const files::Descriptor next(::fcntl(STDIN_FILENO, F_DUPFD_CLOEXEC, 0));
+  const bool is_scarce = next.is_open() ? takes_from_reserve(next.get()) : errno == EMFILE || errno == ENFILE;
+  if (is_scarce) return out_of_resources("take connections", EMFILE);
   return std::nullopt;
 }
 

@@ -54,7 +54,7 @@ struct Shared {
   struct {
     run::Helpers quick{2};     ///< What needs nothing but memory.
     run::Helpers settings{1};  ///< Reading and writing the settings.
-    run::Helpers folders{4};   ///< Looking at folders and names for the control interface, which may hang.
+    run::Helpers folders{16};  ///< Looking at folders and names for the control interface, which may hang.
     run::Helpers pages{2};     ///< The same for requests: long listings, near names in large folders.
     run::Helpers lengthy{2};   ///< Exports, searches and comparisons.
   } helpers;

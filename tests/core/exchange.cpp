@@ -11,6 +11,19 @@
 using namespace porter::exchange;
 using nlohmann::json;
 
+namespace {
+
+Side side(const std::string& page, const std::string& type) {
+  Side out;
+  out.status = 200;
+  out.type = type;
+  out.fields = {{"Content-Type", type}, {"Date", page + "?"}};
+  out.page = page;
+  return out;
+}
+
+}  // namespace
+
 TEST_CASE("a message is read as it was meant, as far as it is there") {
   struct Row {
     const char* name;
@@ -113,14 +126,6 @@ TEST_CASE("base64 is read as it is written") {
 }
 
 TEST_CASE("what differs is told, and what always does is left out and counted") {
-  const auto side = [](const std::string& page, const std::string& type) {
-    Side out;
-    out.status = 200;
-    out.type = type;
-    out.fields = {{"Content-Type", type}, {"Date", page + "?"}};
-    out.page = page;
-    return out;
-  };
   const json lines = difference(side("a\nb\nc\nd\ne\nf\n", "text/plain"), side("a\nb\nc\nD\ne\nf\n", "text/plain"));
   CHECK(lines["alike"] == false);
   CHECK(lines["fields_left_out"] == 1);
@@ -172,13 +177,13 @@ TEST_CASE("an entry of an archive is a side, and what is none is told") {
                                          {good, 0, "it has 1 entries, and number 0 is none of them"},
                                          {R"({"log":{"entries":[3]}})", 1, "entry 1 has no answer"}}) {
     CAPTURE(row.text);
-    const auto side = side_in_har(row.text, row.number, "x");
-    REQUIRE(std::holds_alternative<std::string>(side));
-    CHECK(std::get<std::string>(side) == row.problem);
+    const auto told = side_in_har(row.text, row.number, "x");
+    REQUIRE(std::holds_alternative<std::string>(told));
+    CHECK(std::get<std::string>(told) == row.problem);
   }
-  const auto side = std::get<Side>(side_in_har(good, 1, "good.har#1"));
-  CHECK(side.page == "fog");
-  CHECK(side.status == 201);
+  const auto entry = std::get<Side>(side_in_har(good, 1, "good.har#1"));
+  CHECK(entry.page == "fog");
+  CHECK(entry.status == 201);
 }
 
 TEST_CASE("what nests without bound, or differs without end, is told in bounded pieces") {

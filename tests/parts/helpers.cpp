@@ -35,7 +35,8 @@ TEST_CASE("work is done, gives what it gives, and throws what it throws") {
   run::Helpers helpers(2);
   CHECK(result_of(context, helpers.run([] { return 7; })) == 7);
   CHECK(result_of(context, helpers.run_within(10s, [] { return 7; })) == 7);
-  CHECK_THROWS_AS(result_of(context, helpers.run([]() -> int { throw std::runtime_error("fog"); })), std::runtime_error);
+  CHECK_THROWS_AS(result_of(context, helpers.run([]() -> int { throw std::runtime_error("fog"); })),
+                  std::runtime_error);
   CHECK_THROWS_AS(result_of(context, helpers.run_within(10s, []() -> int { throw std::runtime_error("fog"); })),
                   std::runtime_error);
 }
@@ -65,12 +66,13 @@ TEST_CASE("who waits for work may stop to") {
   const auto news = std::make_shared<run::Event>(context.get_executor());
   asio::post(context, [news] { news->set(); });
   const auto opened = gate.get_future().share();
-  const auto result = result_of(context, helpers.run_within(1h,
-                                                            [opened] {
-                                                              opened.wait();
-                                                              return 1;
-                                                            },
-                                                            news));
+  const auto result = result_of(context, helpers.run_within(
+                                             1h,
+                                             [opened] {
+                                               opened.wait();
+                                               return 1;
+                                             },
+                                             news));
   CHECK_FALSE(result);
   gate.set_value();
 }

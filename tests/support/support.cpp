@@ -7,6 +7,7 @@
 #include <spawn.h>
 #include <sys/socket.h>
 #include <sys/stat.h>
+#include <sys/un.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -200,6 +201,14 @@ Connection::Connection(std::uint16_t port, const char* address, std::uint16_t fr
   if (result != 0) throw std::runtime_error("cannot connect");
 }
 
+Connection::Connection(const std::string& path) : socket_(::socket(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0)) {
+  sockaddr_un name{};
+  name.sun_family = AF_UNIX;
+  path.copy(name.sun_path, sizeof name.sun_path - 1);
+  if (::connect(socket_, reinterpret_cast<sockaddr*>(&name), sizeof name) != 0)
+    throw std::runtime_error("cannot connect");
+}
+
 Connection::~Connection() { ::close(socket_); }
 
 bool Connection::send(std::string_view bytes) {
@@ -290,6 +299,29 @@ Answer Connection::receive(bool to_head) {
 Answer ask_host(std::uint16_t port, const std::string& host, const std::string& target) {
   Connection connection(port);
   connection.send("GET " + target + " HTTP/1.1\r\nHost: " + host + "\r\n\r\n");
+  return connection.receive();
+}
+
+std::string file_text(const std::string& path) {
+  std::ifstream file(path, std::ios::binary);
+  std::ostringstream text;
+  text << file.rdbuf();
+  return text.str();
+}
+
+std::string control_socket(const TempFolder& folder) {
+  std::error_code error;
+  for (const auto& entry : std::filesystem::recursive_directory_iterator(folder.path() + "/state", error))
+    if (entry.is_socket()) return entry.path();
+  return "";
+}
+
+Answer call(const std::string& socket, const std::string& method, const std::string& target, const std::string& body) {
+  Connection connection(socket);
+  std::string head = method + " " + target + " HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n";
+  if (!body.empty())
+    head += "Content-Type: application/json\r\nContent-Length: " + std::to_string(body.size()) + "\r\n";
+  connection.send(head + "\r\n" + body);
   return connection.receive();
 }
 

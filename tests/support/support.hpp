@@ -120,6 +120,8 @@ class Connection {
  public:
   /// `from` is the port of this end; 0: any.
   explicit Connection(std::uint16_t port, const char* address = "127.0.0.1", std::uint16_t from = 0);
+  /// To a Unix socket.
+  explicit Connection(const std::string& path);
   ~Connection();
   Connection(const Connection&) = delete;
   Connection& operator=(const Connection&) = delete;
@@ -152,6 +154,15 @@ inline Answer get(std::uint16_t port, const std::string& target, const std::stri
 
 /// One request to the site that answers to `host`.
 Answer ask_host(std::uint16_t port, const std::string& host, const std::string& target);
+
+/// The control socket of a server with settings whose home is `folder`; empty: it has none yet.
+std::string control_socket(const TempFolder& folder);
+/// One call of the control interface at `socket`; one with a body is sent as JSON.
+Answer call(const std::string& socket, const std::string& method, const std::string& target,
+            const std::string& body = "");
+
+/// What the file at `path` holds; empty if it cannot be read.
+std::string file_text(const std::string& path);
 
 /// Text of `size` bytes, no two parts of which are alike.
 std::string numbered(std::size_t size);

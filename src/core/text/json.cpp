@@ -9,7 +9,8 @@ template class nlohmann::detail::serializer<nlohmann::json>;
 namespace porter {
 namespace {
 
-/// One pass over the text: brackets outside of strings are counted. Of a text that is not JSON the result may be either.
+/// One pass over the text: brackets outside of strings are counted. Of a text that is not JSON the result may be
+/// either.
 bool nests_too_deep(std::string_view text) {
   std::size_t depth = 0;
   bool is_in_string = false;
