@@ -3,7 +3,8 @@
 #   make test     build and run all tests
 #   make build    the programs, in build/bin
 #   make bench    measure the server against the limits of the machine
-#   make fuzz     feed each parser with invented input, for 20 seconds each, and a whole server for a minute
+#   make fuzz     feed each parser with invented input, for 20 seconds each, and a whole server and its control interface
+#                 for a minute each
 #   make soak     use a server in every way at once for 10 minutes, as built for use and with sanitizers
 #   make format   put the code into its form
 #   make lint     what a compiler does not see
@@ -49,6 +50,7 @@ fuzz: packages-test
 	cmake --preset check >/dev/null
 	cmake --build build/check --target uporterd
 	fuzz/whole_server.py build/check/bin/uporterd
+	fuzz/control.py build/check/bin/uporterd
 
 soak: build packages-test
 	cmake --preset check >/dev/null

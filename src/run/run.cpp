@@ -58,7 +58,7 @@ void RunSet::remove(const TimedSource& run) {
   // A look that is due soon may come all the same: the next run would only ask for it again.
   if (!runs_.empty() || orphans_look_ != Clock::time_point::max() || next_look_ <= Clock::now() + kShortRun) return;
   next_look_ = Clock::time_point::max();
-  timer_.cancel();
+  alarm_.cancel();
 }
 
 void RunSet::look_for_orphans(Clock::duration after) {
@@ -72,12 +72,8 @@ void RunSet::look_for_orphans(Clock::duration after) {
 
 void RunSet::look_by(Clock::time_point time) {
   if (time >= next_look_) return;
-  timer_.expires_at(time);
-  next_look_ = Clock::time_point::max();  // Unless there is no memory for the wait.
-  timer_.async_wait([this](const boost::system::error_code& error) {
-    if (!error) look();
-  });
-  next_look_ = time;
+  // Where it cannot be set, the next run sets it.
+  next_look_ = alarm_.set(time, [this] { look(); }) ? time : Clock::time_point::max();
 }
 
 void RunSet::look() {
@@ -87,15 +83,14 @@ void RunSet::look() {
   try {
     const auto runs = runs_;
     for (const auto& run : runs) next = std::min(next, run->look(now));
+    if (now >= orphans_look_) {
+      orphans_look_ = now + kOrphansAfterEnd;
+      const bool is_any_left = end_orphans();
+      // A run that lasts may leave orphans all the while, which want to be reaped when they end.
+      if (!is_any_left) orphans_look_ = runs_.empty() ? Clock::time_point::max() : now + kOrphansOfLongRuns;
+    }
   } catch (const std::bad_alloc&) {
     next = now + kShortRun;  // Deadlines must not be lost with the memory.
-  }
-  if (now >= orphans_look_) {
-    orphans_look_ = Clock::time_point::max();
-    const bool is_any_left = end_orphans();
-    // A run that lasts may leave orphans all the while, which want to be reaped when they end.
-    if (is_any_left || !runs_.empty())
-      orphans_look_ = now + (is_any_left ? Clock::duration(kOrphansAfterEnd) : Clock::duration(kOrphansOfLongRuns));
   }
   look_by(std::min(next, orphans_look_));
 }

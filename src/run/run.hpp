@@ -24,6 +24,7 @@
 #include <vector>
 
 #include "core/files/descriptor.hpp"
+#include "run/alarm.hpp"
 #include "run/error_text.hpp"
 #include "run/event.hpp"
 #include "run/gate.hpp"
@@ -49,7 +50,7 @@ class TimedSource : public ScriptSource {
 /// and can end them when a server stops.
 class RunSet {
  public:
-  explicit RunSet(const asio::any_io_executor& executor) : timer_(executor) {}
+  explicit RunSet(const asio::any_io_executor& executor) : alarm_(executor) {}
 
   /// Ends every run: SIGTERM at once, SIGKILL a little later.
   void terminate_all();
@@ -67,7 +68,7 @@ class RunSet {
   void look();
 
   std::vector<std::shared_ptr<TimedSource>> runs_;
-  asio::steady_timer timer_;
+  Alarm alarm_;
   Clock::time_point next_look_ = Clock::time_point::max();
   Clock::time_point orphans_look_ = Clock::time_point::max();  ///< When to look for orphans again.
 };

@@ -51,7 +51,7 @@ Worker::Worker(Shared& shared, asio::io_context& context, std::shared_ptr<const 
       answerer_(answerer),
       counted_(connections),
       work_(context_.get_executor()),
-      sweep_timer_(context_),
+      sweep_alarm_(context_.get_executor()),
       runs_(context_.get_executor()),
       shares_(context_.get_executor()),
       served_(std::make_shared<Served>(std::move(snapshot))),
@@ -202,11 +202,10 @@ void Worker::remove(Connection& connection) {
 
 void Worker::arm_sweep() {
   if (sweeping_ || (connections_.empty() && runs_.size() == 0)) return;
-  sweeping_ = true;
-  sweep_timer_.expires_after(kSweepEvery);
-  sweep_timer_.async_wait([this](const boost::system::error_code& error) {
+  // Where it cannot be set, the next connection sets it.
+  sweeping_ = sweep_alarm_.set(Clock::now() + kSweepEvery, [this] {
     sweeping_ = false;
-    if (!error) sweep();
+    sweep();
   });
 }
 
@@ -214,7 +213,11 @@ void Worker::sweep() {
   // A program that was installed or taken away is seen by then.
   served_->programs.forget();
   const auto now = Clock::now();
-  for (Connection* const connection : connections_) connection->check_deadlines(now);
+  for (Connection* const connection : connections_) try {
+      connection->check_deadlines(now);
+    } catch (const std::bad_alloc&) {
+      // It is looked at again soon.
+    }
   arm_sweep();
   end_if_idle();
 }
@@ -223,7 +226,9 @@ void Worker::end_if_idle() {
   if (!stopping_ || !connections_.empty()) return;
   // A script that went on after its answer has no claim on a server that stops.
   runs_.terminate_all();
-  if (runs_.size() == 0) sweep_timer_.cancel();
+  if (runs_.size() != 0) return;
+  sweeping_ = false;
+  sweep_alarm_.cancel();
 }
 
 }  // namespace porter::server

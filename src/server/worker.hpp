@@ -122,7 +122,7 @@ class Worker {
   Answerer& answerer_;
   std::atomic<std::size_t>& counted_;
   asio::executor_work_guard<asio::io_context::executor_type> work_;
-  asio::steady_timer sweep_timer_;
+  run::Alarm sweep_alarm_;
   std::unordered_set<Connection*> connections_;
   run::RunSet runs_;
   run::KeptShares shares_;

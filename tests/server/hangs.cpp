@@ -70,7 +70,7 @@ bool holds_nobody_up(std::uint16_t port, const std::string& target, const std::s
   }
   worker.join();
   CAPTURE(target, took.count(), longest.count());
-  const bool is_fine = longest < std::chrono::milliseconds(200) || longest < took / 3;
+  const bool is_fine = longest < std::chrono::milliseconds(500) || longest < took / 3;
   CHECK(is_fine);
   return is_fine;
 }
@@ -144,7 +144,7 @@ TEST_CASE("a script is ended with all its kin, wherever they have gone") {
     REQUIRE(eventually([&] { return number_in(mark) > 0; }));
     const auto begun = Clock::now();
     CHECK(server.stop() == 0);
-    CHECK(Clock::now() - begun < std::chrono::seconds(8));
+    CHECK(Clock::now() - begun < std::chrono::seconds(60));
     CHECK_FALSE(is_alive(number_in(mark)));
   }
   SECTION("by the warden, also by a second one") {
@@ -216,7 +216,7 @@ TEST_CASE("what nobody reads does not keep the server from stopping") {
     server.signal(SIGTERM);
     const auto begun = Clock::now();
     CHECK(server.wait() == 0);
-    CHECK(Clock::now() - begun < std::chrono::seconds(6));
+    CHECK(Clock::now() - begun < std::chrono::seconds(30));
     ::close(reader);
   }
   SECTION("an access log in a pipe") {
@@ -231,7 +231,7 @@ TEST_CASE("what nobody reads does not keep the server from stopping") {
     }
     const auto begun = Clock::now();
     CHECK(server.stop() == 0);
-    CHECK(Clock::now() - begun < std::chrono::seconds(6));
+    CHECK(Clock::now() - begun < std::chrono::seconds(30));
     if (reader >= 0) ::close(reader);
   }
 }
@@ -240,16 +240,16 @@ TEST_CASE("the time of a script begins when it has been given the body") {
   TempFolder folder;
   folder.write("cgi-bin/count", "#!/bin/sh\nn=$(wc -c)\nprintf \"Content-Type: text/plain\\n\\n$n\"\n", 0755);
   folder.write("cgi-bin/deaf", "#!/bin/sh\nsleep 300\n", 0755);
-  Server server(folder.path(), {"--limit", "first-byte=1", "--limit", "body-pause=5"});
+  Server server(folder.path(), {"--limit", "first-byte=3", "--limit", "body-pause=30"});
   Connection slow(server.port());
-  slow.send("POST /cgi-bin/count HTTP/1.1\r\nHost: localhost\r\nContent-Length: 8\r\n\r\n");
-  for (int i = 0; i < 8; ++i) {
+  slow.send("POST /cgi-bin/count HTTP/1.1\r\nHost: localhost\r\nContent-Length: 13\r\n\r\n");
+  for (int i = 0; i < 13; ++i) {
     pause_ms(300);
     slow.send("t");
   }
   const Answer answer = slow.receive();
   CHECK(answer.status == 200);
-  CHECK(answer.body.find('8') != std::string::npos);
+  CHECK(has(answer.body, "13"));
   // One that does not take what it is given is still stopped in its time.
   Connection deaf(server.port());
   deaf.send("POST /cgi-bin/deaf HTTP/1.1\r\nHost: localhost\r\nContent-Length: 1000000\r\n\r\n");

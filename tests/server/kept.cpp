@@ -207,9 +207,12 @@ TEST_CASE("a script that fails is told of in the same words, whichever way it wa
   };
   for (const Row& row : rows) folder.write("pages/" + row.name + ".php", row.source);
   folder.write("pages/fine.php", kPid);
-  TwoWays two(folder, "[limits]\nfirst-byte = 5\nprocessor-time = 2\n");
+  // Each limit is met by one row, and far out of the way of all others.
+  TwoWays usual(folder, "[limits]\nfirst-byte = 600\nprocessor-time = 2\n");
+  TwoWays hurried(folder, "[limits]\nfirst-byte = 3\nprocessor-time = 600\n");
   for (const Row& row : rows) {
     CAPTURE(row.name);
+    TwoWays& two = row.name == "slow" ? hurried : usual;
     const Answer kept = get(two.port(), "/" + row.name + ".php");
     const Answer fresh = get(two.fresh_port(), "/" + row.name + ".php");
     CHECK(code_in(kept) == row.code);
@@ -220,9 +223,10 @@ TEST_CASE("a script that fails is told of in the same words, whichever way it wa
     CHECK(said(kept) == said(fresh));
     if (row.name != "slow")
       CHECK(said(kept) == said(ask_again(two.port(), "GET /" + row.name + ".php HTTP/1.1\r\nHost: localhost\r\n\r\n")));
-    CHECK(get(two.port(), "/fine.php").status == 200);
+    CHECK(get(usual.port(), "/fine.php").status == 200);
   }
-  CHECK(two.server().stop() == 0);
+  CHECK(usual.server().stop() == 0);
+  CHECK(hurried.server().stop() == 0);
 }
 
 TEST_CASE("an edit is seen by the next request, of whatever the page is made of") {
@@ -642,22 +646,26 @@ TEST_CASE("reloads that replace the processes lose no request") {
 TEST_CASE("what does not speak FastCGI cannot be kept, and that is said") {
   TempFolder folder;
   folder.write("pages/a.tide", "07:40");
-  folder.write("pages/b.rip", "07:40");
   folder.write("pages/c.gone", "07:40");
   folder.write("programs/ends", "#!/bin/sh\necho 'no tide table' >&2\nexit 3\n", 0755);
-  folder.write("programs/waits", "#!/bin/sh\nsleep 60\n", 0755);
   folder.write("programs/gone", "#!/no/such/program\n", 0755);
   const auto language = [](const std::string& name, const std::string& ending, const std::string& program) {
     return "[interpreter." + name + "]\nendings = [\"" + ending + "\"]\ncommand = \"programs/" + program +
            "\"\nkept = true\nanywhere = true\n";
   };
-  SettledServer server(folder, kept_site() + language("Tide", ".tide", "ends") + language("Rip", ".rip", "waits") +
-                                   language("Gone", ".gone", "gone") + "[limits]\nfirst-byte = 1\n");
+  SettledServer server(folder, kept_site() + language("Tide", ".tide", "ends") + language("Gone", ".gone", "gone") +
+                                   "[limits]\nfirst-byte = 600\n");
+  TempFolder of_slow;
+  of_slow.write("pages/b.rip", "07:40");
+  of_slow.write("programs/waits", "#!/bin/sh\nsleep 60\n", 0755);
+  SettledServer hurried(of_slow, kept_site() + language("Rip", ".rip", "waits") + "[limits]\nfirst-byte = 1\n");
+  CHECK(code_in(get(hurried.port(), "/b.rip")) == "script-too-slow");
+  CHECK(eventually([&] { return children_of(hurried.program().id()).empty(); }));
+  CHECK(hurried.stop() == 0);
   const Answer ends = get(server.port(), "/a.tide");
   CHECK(code_in(ends) == "kept-not-answering");
   CHECK(has(ends.body, "exit status 3"));
   CHECK(has(ends.body, "no tide table"));
-  CHECK(code_in(get(server.port(), "/b.rip")) == "script-too-slow");
   CHECK(code_in(get(server.port(), "/c.gone")) == "interpreter-not-found");
   CHECK(eventually([&] { return children_of(server.program().id()).empty(); }));
   CHECK(server.stop() == 0);

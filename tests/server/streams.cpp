@@ -125,12 +125,12 @@ TEST_CASE("a client that leaves while it waits gives its place in the queue to t
   auto holder = ask(server.port(), "/cgi-bin/silent");
   REQUIRE(runs(server));
   auto waiting = ask(server.port(), "/cgi-bin/quick");
-  pause_ms(300);
+  pause_ms(1000);
   CHECK(get(server.port(), "/cgi-bin/quick").status == 503);
   waiting.reset();
-  pause_ms(800);
+  pause_ms(1500);
   auto next = ask(server.port(), "/cgi-bin/quick");
-  pause_ms(300);
+  pause_ms(1000);
   holder.reset();
   CHECK(next->receive().body == "quick");
   CHECK(server.stop() == 0);

@@ -3,12 +3,14 @@
 
 Usage: soak.py BUILD_FOLDER [SECONDS]      600 s if nothing is said
 
-Files, listings, scripts, errors, uploads, clients that leave or are slow, reloads, edits of the settings, kills of scripts
-and of the warden: all of it goes on for the whole time. At the end the server must have the descriptors, threads and
-children of its beginning, and no memory that grows: the last third of the time may not add to what the first third left.
+Files, listings, scripts, errors, uploads, clients that leave or are slow, reloads, edits of the settings, archives,
+comparisons, kills of scripts and of the warden: all of it goes on for the whole time, in random order. At the end the
+server must have the descriptors, threads and children of its beginning, and no memory that grows: the last third of the
+time may not add to what the first third left. Then servers are stopped, a dozen times, in the middle of all of that.
 """
 import os
 import random
+import re
 import signal
 import socket
 import subprocess
@@ -161,14 +163,72 @@ first-byte = 5
         while not self.over:
             number += 1
             self.settings(number)
-            for words in (["reload"], ["status", "--json"], ["site", "add", "tides", self.folder + "/pages/many"],
-                          ["explain", f"http://localhost:{self.port}/none"], ["site", "remove", "tides"], ["log"]):
+            last = self.last_exchange()
+            some = [str(max(1, last - random.randrange(50))) for _ in range(2)]
+            deeds = [["reload"], ["status", "--json"], ["site", "add", "tides", self.folder + "/pages/many"],
+                     ["explain", f"http://localhost:{self.port}/none"], ["site", "remove", "tides"], ["log"],
+                     ["exchanges", "--har", self.folder + "/all.har", "--most", "300"], ["compare", *some],
+                     ["exchanges", "--har", self.folder + "/all.har", "--with-secrets", "--most", "100"],
+                     ["exchange", some[0]], ["again", some[0], "--yes"], ["exchanges", "--text", "tide gull"]]
+            random.shuffle(deeds)
+            for words in deeds:
+                if self.over:
+                    break
                 done = subprocess.run([client[0], *words, *client[1:]], env=self.environment, capture_output=True, text=True,
                                       check=False)
-                if done.returncode not in (0, 1):
+                # An exchange may have made room for others by now.
+                if done.returncode not in ((0, 1, 2) if words[0] == "compare" else (0, 1)):
                     self.problem(f"{words}: {done.returncode} {done.stderr[:200]}")
             self.count("steered")
             time.sleep(1)
+
+    def control(self, method, target, body=b""):
+        """A call of the control interface: its status and what it says; 0: there is no answer."""
+        sockets = [os.path.join(at, "control") for at, _, names in os.walk(self.folder + "/state") if "control" in names]
+        try:
+            with socket.socket(socket.AF_UNIX) as client:
+                client.settimeout(60)
+                client.connect(sockets[0])
+                client.sendall(f"{method} {target} HTTP/1.1\r\nHost: x\r\nConnection: close\r\nContent-Length: {len(body)}\r\n\r\n"
+                               .encode() + body)
+                received = b""
+                while part := client.recv(65536):
+                    received += part
+            return int(received[9:12] or 0), received
+        except (OSError, IndexError, ValueError):
+            return 0, b""
+
+    def last_exchange(self):
+        found = re.search(rb'"last":(\d+)', self.control("GET", "/v1/exchanges?most=1")[1])
+        return int(found.group(1)) if found else 1
+
+    def stops(self):
+        """Has servers end in the middle of whatever they are asked, and sees that they do."""
+        deeds = [("POST", "/v1/reload", b""), ("POST", "/v1/pause", b""), ("POST", "/v1/resume", b""), ("POST", "/v1/stop", b""),
+                 ("POST", "/v1/restart", b""), ("PATCH", "/v1/sites/gulls", b'{"hosts":["localhost","gulls.localhost"]}'),
+                 ("GET", "/v1/exchanges.har?most=300", b""), ("GET", "/v1/languages/Perl", b"")]
+        for _ in range(12):
+            self.start()
+            self.over = False
+            self.problems, before = [], self.problems  # Requests fail now, as they should.
+            threads = [threading.Thread(target=job) for job in [self.ordinary] * 3 + [self.leaving]]
+            threads += [threading.Thread(target=self.control, args=random.choice(deeds)) for _ in range(6)]
+            for thread in threads:
+                thread.start()
+            time.sleep(random.random())
+            self.server.send_signal(signal.SIGTERM)
+            self.over = True
+            try:
+                ended = self.server.wait(timeout=40)
+            except subprocess.TimeoutExpired:
+                ended = "nothing within 40 s"
+                self.server.kill()
+            for thread in threads:
+                thread.join()
+            self.problems = before
+            self.count("stops")
+            if ended not in (0, -signal.SIGTERM):
+                self.problem(f"a stop ended with {ended}")
 
     def killing(self):
         while not self.over:
@@ -225,16 +285,19 @@ first-byte = 5
             print("  still there:", open(f"/proc/{pid}/cmdline").read().replace("\0", " "), open(f"/proc/{pid}/stat").read()[:60])
         return state
 
-    def run(self):
-        log = open(self.folder + "/log", "wb")
-        self.server = subprocess.Popen([self.build + "/uporterd", "--settings", self.folder + "/porter.toml"],
-                                       stdout=log, stderr=log, env=self.environment)
+    def start(self):
+        with open(self.folder + "/log", "ab") as log:
+            self.server = subprocess.Popen([self.build + "/uporterd", "--settings", self.folder + "/porter.toml"],
+                                           stdout=log, stderr=log, env=self.environment)
         for _ in range(600):
             try:
                 self.connect().close()
                 break
             except OSError:
                 time.sleep(0.05)
+
+    def run(self):
+        self.start()
         time.sleep(3)
         base = None
         marks = []
@@ -270,6 +333,7 @@ first-byte = 5
             self.problem(f"memory grows: {first['memory']} KiB after a third, {last['memory']} KiB at the end")
         if ended != 0:
             self.problem(f"it ended with {ended}")
+        self.stops()
         left = [pid for pid in os.listdir("/proc") if pid.isdigit() and self.is_ours(pid)]
         if left:
             self.problem(f"processes left: {left}")

@@ -238,6 +238,15 @@ std::string Connection::receive_all(std::chrono::milliseconds time) {
   return std::exchange(received_, {});
 }
 
+std::string Connection::receive_until(std::string_view text, std::chrono::milliseconds time) {
+  const auto end = std::chrono::steady_clock::now() + time;
+  while (received_.find(text) == std::string::npos) {
+    const auto left = std::chrono::duration_cast<std::chrono::milliseconds>(end - std::chrono::steady_clock::now());
+    if (left.count() <= 0 || !read_more(left)) break;
+  }
+  return std::exchange(received_, {});
+}
+
 bool Connection::is_closed(std::chrono::milliseconds time) {
   if (!received_.empty()) return false;
   pollfd ready{socket_, POLLIN, 0};

@@ -134,6 +134,8 @@ class Connection {
   Answer receive(bool to_head = false);
   /// Everything until the server closes, or until nothing comes for `time`.
   std::string receive_all(std::chrono::milliseconds time = std::chrono::seconds(10));
+  /// Everything until `text` has come, the server closes, or `time` is over.
+  std::string receive_until(std::string_view text, std::chrono::milliseconds time = std::chrono::seconds(60));
   /// True if the server closes the connection within `time`, sending nothing more.
   bool is_closed(std::chrono::milliseconds time = std::chrono::seconds(10));
 
