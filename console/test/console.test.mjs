@@ -306,8 +306,10 @@ test("the keyboard does all of a list: choose, open, close, filter", async () =>
     const page = await open(browser, server.url);
     await page.getByText("● Answering").waitFor();
     await page.keyboard.press("2");
-    await page.getByRole("option", { name: /fares/ }).waitFor();
+    // The rows come one after the other, the newest on top.
+    for (const name of [/GET \/ /, /none/, /fares/]) await page.getByRole("option", { name }).waitFor();
     await page.keyboard.press("j");
+    await page.getByRole("heading", { name: "/fares.json" }).waitFor();
     await page.keyboard.press("j");
     await page.getByRole("heading", { name: "/none" }).waitFor();
     await page.keyboard.press("Escape");

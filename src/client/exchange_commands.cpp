@@ -37,7 +37,7 @@ constexpr std::chrono::minutes kMostComparing{2};
 
 /// The server that is meant and runs; nullopt: that has been told.
 std::optional<machine::Instance> running(const Meant& meant) {
-  const auto found = found_or_told(find_server(meant));
+  auto found = found_or_told(find_server(meant));
   if (!found) return std::nullopt;
   if (machine::lock_holder(*found)) return found;
   fail(not_running(*found));

@@ -257,10 +257,12 @@ for target, method, wanted in (("/v1/none", "GET", 404), ("/v1/status", "POST", 
         failures.append(f"{method} {target}: {status} in place of {wanted}")
 call("POST", "/v1/stop", 202)
 
+# What hangs takes its time, and so does a server that stops; tests/server/control.cpp has both.
+LEFT_OUT = {("post", "/v1/pause", "409")}
 for path, methods in description["paths"].items():
     for method, operation in methods.items():
         for status in operation["responses"]:
-            if (method, path, status) not in seen:
+            if (method, path, status) not in seen and status != "504" and (method, path, status) not in LEFT_OUT:
                 failures.append(f"{method.upper()} {path}: nothing was answered with {status}")
 print("\n".join(failures) or f"{len(seen)} calls held against the description")
 sys.exit(1 if failures else 0)
