@@ -9,6 +9,8 @@
 namespace porter::run {
 namespace {
 
+/// A thread that has had nothing to do for so long ends, unless it is the last one.
+constexpr std::chrono::seconds kIdleTime{5};
 /// Beyond so many threads that do not come back, work waits until one does.
 constexpr std::size_t kMostLost = 32;
 
@@ -98,9 +100,13 @@ void Helpers::give_up(const std::shared_ptr<Mark>& mark) noexcept {
 void Helpers::work_on(const std::shared_ptr<State>& state) {
   std::unique_lock lock(state->mutex);
   for (;;) {
+    const auto is_wanted = [&] { return state->is_closed || !state->tasks.empty(); };
     ++state->idle;
-    state->news.wait(lock, [&] { return state->is_closed || !state->tasks.empty(); });
+    // The last one waits for as long as it takes; a server at rest does nothing at all.
+    while (!is_wanted() && state->threads == 1) state->news.wait(lock);
+    const bool has_work = is_wanted() || state->news.wait_for(lock, kIdleTime, is_wanted);
     --state->idle;
+    if (!has_work && state->threads == 1) continue;
     if (state->tasks.empty()) break;
     Task task = std::move(state->tasks.front());
     state->tasks.pop_front();

@@ -28,7 +28,7 @@ namespace porter::run {
 class Helpers {
  public:
   /// The first of its threads is made at once, so that there is one whatever becomes of memory; the others, up to
-  /// `most`, when there is work for them.
+  /// `most`, when there is work for them, and they end when there was none for a while.
   explicit Helpers(std::size_t most);
   /// Waits for what is in progress, but not for what was given up.
   ~Helpers();

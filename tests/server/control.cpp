@@ -430,7 +430,7 @@ TEST_CASE("a socket of the service manager is used again after a pause and a res
   CHECK(call(socket, "POST", "/v1/pause").status == 200);
   CHECK_FALSE(answers());
   CHECK(call(socket, "POST", "/v1/resume").status == 200);
-  CHECK(answers());
+  CHECK(eventually(answers));
   CHECK(call(socket, "POST", "/v1/restart").status == 202);
   CHECK(eventually([&] { return !socket.empty() && answers(); }));
   // Also from a pause it is given back as it was.

@@ -72,6 +72,8 @@ class Soak:
 [site.gulls]
 document-root = "pages"
 answer-fields = {{ X-Number = "{number}" }}
+[exchanges]
+memory = "8 MiB"
 [limits]
 body-pause = 3
 head-time = 2
