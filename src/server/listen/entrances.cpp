@@ -12,6 +12,7 @@
 #include <iterator>
 #include <new>
 
+#include "core/files/descriptor.hpp"
 #include "run/event.hpp"
 #include "server/listen/manager_sockets.hpp"
 
@@ -71,8 +72,10 @@ void Entrances::drain_and_close(Open& entrance) {
     if (socket < 0) break;
     take_(socket, entrance.endpoint);
   }
+  // Taken out of the event loop before it is closed: of a socket of the manager another handle stays open, so the
+  // system would go on to tell of it, and refuse the next one that has its number.
   boost::system::error_code ignored;
-  entrance.acceptor->close(ignored);
+  files::Descriptor(entrance.acceptor->release(ignored)).reset();
   rest_manager_socket(entrance.endpoint);
 }
 
