@@ -27,7 +27,11 @@ std::vector<Entrance>& kept() {
 
 std::vector<Endpoint> keep_manager_sockets() {
   std::vector<Endpoint> endpoints;
+  const int on = 1;
   for (const int socket : sockets_of_manager()) {
+    // It listens again after a pause, and the connections that it had may not be in its way; they take this over from
+    // it.
+    ::setsockopt(socket, SOL_SOCKET, SO_REUSEADDR, &on, sizeof on);
     kept().push_back({endpoint_of(socket), files::Descriptor(socket)});
     endpoints.push_back(kept().back().endpoint);
   }
