@@ -4,7 +4,7 @@
 #include <string>
 #include <vector>
 
-#include "run/kept_order.hpp"
+#include "run/pool/order.hpp"
 
 namespace porter::machine {
 

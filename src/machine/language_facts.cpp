@@ -10,7 +10,7 @@
 #include "core/http/head.hpp"
 #include "core/text/json.hpp"
 #include "core/text/text.hpp"
-#include "run/kept_order.hpp"
+#include "run/pool/order.hpp"
 #include "run/script_source.hpp"
 
 namespace porter::machine {

@@ -7,7 +7,7 @@
 #include <string>
 
 #include "machine/probe.hpp"
-#include "run/run.hpp"
+#include "run/fresh/run.hpp"
 
 namespace porter::machine {
 

@@ -5,7 +5,7 @@
 #include <string>
 
 #include "core/findings/finding.hpp"
-#include "run/run.hpp"
+#include "run/fresh/run.hpp"
 
 namespace porter::machine {
 

@@ -8,8 +8,8 @@
 #include <string>
 #include <vector>
 
-#include "run/kept_pool.hpp"
-#include "run/run.hpp"
+#include "run/fresh/run.hpp"
+#include "run/pool/pool.hpp"
 
 namespace porter::machine {
 

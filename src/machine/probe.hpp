@@ -11,7 +11,7 @@
 #include <vector>
 
 #include "core/settings/settings.hpp"
-#include "run/run.hpp"
+#include "run/fresh/run.hpp"
 
 namespace porter::machine {
 

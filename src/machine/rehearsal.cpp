@@ -18,9 +18,7 @@
 #include "core/text/json.hpp"
 #include "core/text/text.hpp"
 #include "machine/packages.hpp"
-#include "run/fastcgi_run.hpp"
-#include "run/script_order.hpp"
-#include "run/workers.hpp"
+#include "run/start.hpp"
 
 namespace porter::machine {
 
@@ -35,6 +33,23 @@ void read_status_line(std::string_view line, Rehearsed& out) {
   const std::size_t reason = line.find(' ', space + 1);
   if (reason != line.npos) out.reason = line.substr(reason + 1);
 }
+
+/// Whoever rehearses waits for nothing, and stays.
+class RehearsalAsker : public run::Asker {
+ public:
+  RehearsalAsker(asio::any_io_executor executor, run::RunSet& runs) : executor_(std::move(executor)), runs_(runs) {}
+
+  asio::any_io_executor executor() override { return executor_; }
+  run::RunSet& runs() override { return runs_; }
+  std::chrono::seconds patience() const override { return std::chrono::seconds(1); }
+  bool has_left() override { return false; }
+  void when_left(std::function<void()>) override {}
+  bool make_room() override { return false; }
+
+ private:
+  asio::any_io_executor executor_;
+  run::RunSet& runs_;
+};
 
 /// Takes the head off what a program has sent to the client directly, as the client would.
 void read_direct_head(Rehearsed& out) {
@@ -170,16 +185,15 @@ std::optional<std::string> Rehearsal::run_script(const sites::ScriptFound& scrip
                                  true};
   run::ScriptInput input;
   if (request_.has_body) input = {run::InputKind::file, files::unnamed_file(request_.body), request_.body.size()};
-  const bool has_workers = run::is_kept(asked) && !script.rule->keeping.workers.empty();
-  auto order = run::order_script(asked, std::move(input), in_.settings.limits, nullptr,
-                                 has_workers ? run::Runs::kept : run::Runs::fresh);
+  // A process of its own says all that one that is kept would, and how it ends besides. Programs of others may be where
+  // there is no such program here.
+  const bool is_external = run::is_kept(asked) && !script.rule->keeping.workers.empty();
+  auto order =
+      run::order_script(asked, std::move(input), in_.settings.limits, is_external ? run::Runs::kept : run::Runs::fresh);
   out.environment = order.run.environment.list();
-  // A process of its own says all that one that is kept would, and how it ends besides. Workers of others may be where
-  // there is no such program.
-  auto started = has_workers ? hand_to_worker(*script.rule, order)
-                             : run::ScriptRun::start(context_.get_executor(), runs_, std::move(order));
-  if (auto* const finding = std::get_if<Finding>(&started)) {
-    out.fail_by(std::move(*finding));
+  auto started = start(std::move(order), is_external ? script.rule : nullptr);
+  if (auto* const none = std::get_if<run::NotStarted>(&started)) {
+    if (none->finding) out.fail_by(std::move(*none->finding));
     return std::nullopt;
   }
   const auto run = std::get<std::shared_ptr<run::ScriptRun>>(started);
@@ -193,26 +207,26 @@ std::optional<std::string> Rehearsal::run_script(const sites::ScriptFound& scrip
   return location;
 }
 
-std::variant<std::shared_ptr<run::ScriptRun>, Finding> Rehearsal::hand_to_worker(const script::Interpreter& rule,
-                                                                                 run::ScriptOrder& order) {
-  run::Workers workers(rule.keeping.workers);
-  std::variant<std::shared_ptr<run::FastCgiPeer>, Finding> reached;
-  context_.restart();
-  asio::co_spawn(context_, workers.reach(), [&](const std::exception_ptr& error, auto result) {
-    context_.stop();
-    if (error) std::rethrow_exception(error);
-    reached = std::move(result);
-  });
-  context_.run();
-  if (auto* const finding = std::get_if<Finding>(&reached)) {
-    finding->facts.emplace_back("file", order.script.path);
-    return std::move(*finding);
+run::Started Rehearsal::start(run::ScriptOrder order, const script::Interpreter* external) {
+  const auto executor = context_.get_executor();
+  std::shared_ptr<run::KeptShare> share;
+  if (external != nullptr) {
+    const auto kept = run::kept_order(in_.settings, site_, *external, "", supplies_);
+    share = std::make_shared<run::KeptShare>(executor, std::make_shared<run::KeptPool>(kept, "", executor));
   }
-  auto request = run::worker_request(order);
-  const auto& peer = std::get<std::shared_ptr<run::FastCgiPeer>>(reached);
-  auto source = run::FastCgiRun::begin(context_.get_executor(), runs_, peer, request);
-  if (source) return std::make_shared<run::ScriptRun>(std::move(source), order);
-  return Finding{Code::fastcgi_closed, {{"program", peer->name()}, {"file", order.script.path}}};
+  const auto gate = std::make_shared<run::Gate>(run::Gate::Bounds{1, 1, 1});
+  RehearsalAsker asker(executor, runs_);
+  run::StartFacts facts;
+  run::Started started;
+  context_.restart();
+  asio::co_spawn(context_, run::start(asker, order, gate, share, facts),
+                 [&](const std::exception_ptr& error, run::Started result) {
+                   context_.stop();
+                   if (error) std::rethrow_exception(error);
+                   started = std::move(result);
+                 });
+  context_.run();
+  return started;
 }
 
 asio::awaitable<void> Rehearsal::take_answer(std::shared_ptr<run::ScriptRun> run, Rehearsed& out,

@@ -16,9 +16,9 @@
 #include "core/http/target.hpp"
 #include "core/sites/resolve.hpp"
 #include "machine/environment.hpp"
+#include "run/fresh/run.hpp"
 #include "run/process.hpp"
-#include "run/run.hpp"
-#include "run/script_run.hpp"
+#include "run/start.hpp"
 
 namespace porter::machine {
 
@@ -88,9 +88,8 @@ class Rehearsal {
   std::optional<sites::Outcome> redirect_to(const std::string& location, Rehearsed& out);
   void show(const sites::Outcome& outcome, Rehearsed& out) const;
   std::optional<std::string> run_script(const sites::ScriptFound& script, Rehearsed& out);
-  /// Begins the run at a worker that others have started.
-  std::variant<std::shared_ptr<run::ScriptRun>, Finding> hand_to_worker(const script::Interpreter& rule,
-                                                                        run::ScriptOrder& order);
+  /// Begins the run, at a program that others have started as `external` tells unless that is null.
+  run::Started start(run::ScriptOrder order, const script::Interpreter* external);
   boost::asio::awaitable<void> take_answer(std::shared_ptr<run::ScriptRun> run, Rehearsed& out,
                                            std::optional<std::string>& location);
 

@@ -83,4 +83,33 @@ class Call {
   bool is_called_ = false;
 };
 
+/// What one coroutine waits for, again and again; it too goes on within wake().
+class Wakeup {
+ public:
+  explicit Wakeup(const asio::any_io_executor& executor) : patience_(executor) {}
+
+  void wake() {
+    if (const auto waiting = std::exchange(waiting_, nullptr)) waiting->call();
+  }
+  /// Waits until it is woken, or `time` has come.
+  asio::awaitable<void> wait_until(Clock::time_point time) {
+    const auto call = waiting_ = std::make_shared<Call>();
+    const bool is_bounded = time != Clock::time_point::max();
+    if (is_bounded) {
+      patience_.expires_at(time);
+      patience_.async_wait([call](const boost::system::error_code& cancelled) {
+        if (!cancelled && !call->is_called()) call->call();
+      });
+    }
+    auto waiting = call->wait();
+    co_await std::move(waiting);
+    waiting_ = nullptr;
+    if (is_bounded) patience_.cancel();
+  }
+
+ private:
+  std::shared_ptr<Call> waiting_;
+  asio::steady_timer patience_;
+};
+
 }  // namespace porter::run

@@ -1,4 +1,4 @@
-// Reading the mark of a run (run/kin.hpp) where the system shows it.
+// Reading the mark of a run (run/fresh/kin.hpp) where the system shows it.
 #pragma once
 
 #include <charconv>

@@ -11,6 +11,7 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <array>
 #include <cerrno>
 #include <charconv>
@@ -128,6 +129,12 @@ pid_t clone_and_become(Child& child) {
 }
 
 }  // namespace
+
+bool has_descriptors_for_one() {
+  std::array<files::Descriptor, 16> probes;
+  for (files::Descriptor& probe : probes) probe.reset(::fcntl(STDIN_FILENO, F_DUPFD_CLOEXEC, 0));
+  return std::all_of(probes.begin(), probes.end(), [](const files::Descriptor& probe) { return probe.is_open(); });
+}
 
 std::variant<pid_t, StartError> start_process(StartOrder order) {
   const auto arguments = pointers(order.arguments);

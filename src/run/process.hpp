@@ -18,7 +18,7 @@
 
 #include "core/files/descriptor.hpp"
 #include "core/script/environment.hpp"
-#include "run/kin.hpp"
+#include "run/fresh/kin.hpp"
 
 namespace porter::run {
 
@@ -51,6 +51,9 @@ struct StartError {
   enum class Step { resources, folder, execute } step;
   int number;  ///< errno
 };
+
+/// True if there are descriptors for another process and all that belongs to it, and a few are left for files then.
+bool has_descriptors_for_one();
 
 /// Starts a program, and gives the number of its process, which is that of its process group too. Blocks for the few
 /// hundred microseconds until it has begun, or has failed to.

@@ -1,6 +1,7 @@
 // See script_order.hpp.
 #include "run/script_order.hpp"
 
+#include <dirent.h>
 #include <fcntl.h>
 #include <sys/resource.h>
 #include <unistd.h>
@@ -9,6 +10,7 @@
 #include <array>
 #include <charconv>
 #include <ctime>
+#include <memory>
 #include <utility>
 
 #include "core/files/paths.hpp"
@@ -82,11 +84,19 @@ std::string records_of(const script::Environment& environment, InputKind input) 
   return out;
 }
 
-FastCgiRun::Order kept_order(std::string records, InputKind input, const Limits& limits) {
-  FastCgiRun::Order out{std::move(records), input};
-  out.error_stream_limit = limits.error_stream;
-  out.processor_time = limits.processor_time;
-  return out;
+/// PHP knows what it has compiled by the time of the source alone, and another file may have the same: one that was
+/// moved there, or that a link leads to now.
+void drop_outdated_code(const std::string& opcodes, const sites::ScriptFound& script) {
+  if (opcodes.empty()) return;
+  const std::unique_ptr<DIR, int (*)(DIR*)> open(::opendir(opcodes.c_str()), ::closedir);
+  while (const dirent* const entry = open ? ::readdir(open.get()) : nullptr) {
+    if (entry->d_name[0] == '.') continue;
+    const std::string compiled = opcodes + "/" + entry->d_name + script.path + ".bin";
+    struct stat info {};
+    const auto time_of = [](const timespec& time) { return std::pair(time.tv_sec, time.tv_nsec); };
+    if (::stat(compiled.c_str(), &info) == 0 && time_of(info.st_mtim) <= time_of(script.info.st_ctim))
+      ::unlink(compiled.c_str());
+  }
 }
 
 script::Environment with_port(script::Environment environment, std::uint16_t port) {
@@ -136,12 +146,13 @@ Runner runner_of(const sites::ScriptFound& script) {
   return runner;
 }
 
-const Runner& Runners::of(const sites::ScriptFound& script) {
+const Runner& Runners::of(const sites::ScriptFound& script, const std::string& opcodes) {
   constexpr std::size_t kMostKnown = 1000;
   if (known_.size() >= kMostKnown) known_.clear();
   Known& known = known_[script.path];
   if (!files::same_state(known.info, script.info)) {
     known = {{}, runner_of(script)};
+    if (script.rule != nullptr && script.rule->is_php()) drop_outdated_code(opcodes, script);
     if (files::is_settled(script.info, std::time(nullptr))) known.info = script.info;
   }
   return known.runner;
@@ -154,10 +165,10 @@ script::Caller caller_of(const std::string& client_address, std::uint16_t client
   return caller;
 }
 
-ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const Limits& limits, Gate::Ticket ticket,
-                         Runs runs) {
+ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const Limits& limits, Runs runs) {
   ScriptOrder order{.script = request.script,
                     .runner = request.runner,
+                    .site = request.site.name,
                     .document_root = request.site.document_root,
                     .limits = limits_of(request, limits),
                     .run = {}};
@@ -180,7 +191,6 @@ ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const 
   run.input = input.kind;
   run.input_file = std::move(input.file);
   run.error_stream_limit = order.limits.error_stream;
-  run.ticket = std::move(ticket);
   return order;
 }
 
@@ -196,18 +206,19 @@ script::Environment ScriptOrder::environment() const {
 }
 
 FastCgiRun::Order kept_request(ScriptOrder& order) {
-  FastCgiRun::Order out = kept_order(records_of(order.run.environment, order.run.input), order.run.input, order.limits);
+  FastCgiRun::Order out;
+  if (order.known != nullptr && order.client_port >= kLeastOfFiveDigits) {
+    out.request = order.known->records;
+    char* const port = out.request.data() + order.known->port_at;
+    std::to_chars(port, port + 5, order.client_port);
+  } else {
+    out.request = records_of(order.environment(), order.run.input);
+  }
+  out.input = order.run.input;
   out.input_file = std::move(order.run.input_file);
-  return out;
-}
-
-FastCgiRun::Order kept_request(const KnownRequest& known, std::uint16_t client_port) {
-  constexpr InputKind kNothing = InputKind::nothing;
-  if (client_port < kLeastOfFiveDigits)
-    return kept_order(records_of(with_port(known.environment, client_port), kNothing), kNothing, known.limits);
-  FastCgiRun::Order out = kept_order(known.records, kNothing, known.limits);
-  char* const port = out.request.data() + known.port_at;
-  std::to_chars(port, port + 5, client_port);
+  out.error_stream_limit = order.limits.error_stream;
+  out.processor_time = order.limits.processor_time;
+  out.is_measured = order.is_measured;
   return out;
 }
 

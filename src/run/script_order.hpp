@@ -17,9 +17,9 @@
 #include "core/script/meta_variables.hpp"
 #include "core/settings/settings.hpp"
 #include "core/sites/resolve.hpp"
-#include "run/fastcgi_run.hpp"
-#include "run/kept_order.hpp"
-#include "run/run.hpp"
+#include "run/fastcgi/run.hpp"
+#include "run/fresh/run.hpp"
+#include "run/pool/order.hpp"
 
 namespace porter::run {
 
@@ -35,8 +35,9 @@ Runner runner_of(const sites::ScriptFound& script);
 /// Remembers what runs the scripts of one thread, for as long as their files do not change.
 class Runners {
  public:
-  /// As runner_of(). The answer lasts until the next call.
-  const Runner& of(const sites::ScriptFound& script);
+  /// As runner_of(). The answer lasts until the next call. Of a script that is new or not what it was, no compiled code
+  /// stays in the folder `opcodes` that is older than that.
+  const Runner& of(const sites::ScriptFound& script, const std::string& opcodes);
 
  private:
   struct Known {
@@ -87,10 +88,12 @@ struct ScriptInput {
 struct ScriptOrder {
   const sites::ScriptFound& script;
   const Runner& runner;
+  std::string_view site;  ///< Its name.
   std::string_view document_root;
   bool expects_body = true;  ///< False for HEAD.
   bool speaks_directly = false;
   bool is_explained = false;  ///< An error is told in place of the part of a page before it.
+  bool is_measured = true;    ///< Somebody wants to know what processor time it takes.
   const KnownRequest* known = nullptr;
   std::uint16_t client_port = 0;
   std::uint64_t input_length = 0;
@@ -101,16 +104,13 @@ struct ScriptOrder {
   script::Environment environment() const;
 };
 
-/// The order for `request`, with `input` to be read and `limits` as the settings have them. `ticket` is held until the
-/// run has ended. For one that is kept there is neither a command nor are there limits, which it was started with
-/// before.
+/// The order for `request`, with `input` to be read and `limits` as the settings have them. For one that is kept there
+/// is neither a command nor are there limits, which it was started with before.
 ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const Limits& limits,
-                         Gate::Ticket ticket = {}, Runs runs = Runs::fresh);
+                         Runs runs = Runs::fresh);
 
 /// What is asked of a process that is there for many runs.
 FastCgiRun::Order kept_request(ScriptOrder& order);
-/// The same for a request that is `known`, and comes from `client_port`.
-FastCgiRun::Order kept_request(const KnownRequest& known, std::uint16_t client_port);
 /// The same for one that others have started: it is told the interpreter's directives with each request.
 FastCgiRun::Order worker_request(ScriptOrder& order);
 

@@ -51,12 +51,11 @@ std::variant<std::shared_ptr<ScriptRun>, Finding> ScriptRun::start(const asio::a
 
 ScriptRun::ScriptRun(std::shared_ptr<ScriptSource> source, const ScriptOrder& order)
     : source_(std::move(source)),
+      script_(order.script),
+      document_root_(order.document_root),
       limits_(order.limits),
       is_direct_(order.speaks_directly),
       is_explained_(order.is_explained) {
-  report_.path = order.script.path;
-  report_.document_root = order.document_root;
-  report_.command = command_by_hand(order.script);
   report_.seconds_allowed = limits_.first_byte.count();
   report_.address_space = address_limit(order.runner, limits_);
   report_.processor_time = limits_.processor_time;
@@ -94,6 +93,7 @@ asio::awaitable<ScriptRun::Verdict> ScriptRun::verdict() {
   }
   if (!pending_.empty() && head().lacks_content_type()) {
     stop();
+    complete_report();
     co_return NoPage{script::content_type_missing(report_)};
   }
   co_return Page{false, std::nullopt};
@@ -219,7 +219,10 @@ asio::awaitable<std::optional<Finding>> ScriptRun::judge() {
   report_.error_text = source_->error_text();
   report_.failure = source_->failure();
   // As the program that env is told to start is called.
-  if (report_.exit_status == 126 || report_.exit_status == 127) report_.start = start_of(report_.path);
+  if (report_.exit_status == 126 || report_.exit_status == 127) report_.start = start_of(script_.path);
+  auto finding = script::judge_run(report_);
+  if (!finding) co_return finding;
+  complete_report();
   co_return script::judge_run(report_);
 }
 
@@ -240,6 +243,12 @@ bool ScriptRun::has_no_page_for(const Finding& finding) const {
   // After a part of a page an error counts that is told where it is, or that nothing can have been meant by. A program
   // whose last command failed may have written all that it meant to.
   return report_.body_written == 0 || (is_explained_ && finding.code != Code::script_failed);
+}
+
+void ScriptRun::complete_report() {
+  report_.path = script_.path;
+  report_.document_root = document_root_;
+  report_.command = command_by_hand(script_);
 }
 
 void ScriptRun::stop() {

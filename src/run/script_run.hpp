@@ -20,7 +20,7 @@
 #include "core/script/script_head.hpp"
 #include "core/settings/settings.hpp"
 #include "core/sites/resolve.hpp"
-#include "run/run.hpp"
+#include "run/fresh/run.hpp"
 #include "run/script_order.hpp"
 #include "run/script_source.hpp"
 
@@ -29,10 +29,11 @@ namespace porter::run {
 /// verdict() comes first, and once; it says what may be called then. All on the thread of the executor.
 class ScriptRun {
  public:
-  /// Starts the script in a process of its own; a finding if that cannot be done.
+  /// Starts the script in a process of its own; a finding if that cannot be done. What `order` refers to must outlive
+  /// the run.
   static std::variant<std::shared_ptr<ScriptRun>, Finding> start(const asio::any_io_executor& executor, RunSet& set,
                                                                  ScriptOrder order);
-  /// The run that goes on in `source`.
+  /// The run that goes on in `source`. What `order` refers to must outlive it.
   ScriptRun(std::shared_ptr<ScriptSource> source, const ScriptOrder& order);
 
   // What a run has come to, as far as its answer goes.
@@ -105,7 +106,12 @@ class ScriptRun {
   /// Takes note of what was read into buffer().
   void note_read(std::size_t got);
 
+  /// Adds what only a judgement needs.
+  void complete_report();
+
   std::shared_ptr<ScriptSource> source_;
+  const sites::ScriptFound& script_;
+  const std::string_view document_root_;
   Limits limits_;
   bool is_direct_;
   bool is_explained_;

@@ -1,5 +1,5 @@
-// Where a script's answer comes from: a process made for it alone (run/run.hpp), or whatever else can be written to and
-// read from in its place (run/fastcgi_run.hpp).
+// Where a script's answer comes from: a process made for it alone (run/fresh/run.hpp), or whatever else can be written
+// to and read from in its place (run/fastcgi/run.hpp).
 //
 // It belongs to one io_context with one thread, and all its functions are called there. It may be let go of at any
 // time, also before it has ended.
@@ -16,7 +16,6 @@
 
 #include "core/findings/finding.hpp"
 #include "run/event.hpp"
-#include "run/passage.hpp"
 #include "run/pieces.hpp"
 #include "run/process.hpp"
 
@@ -41,8 +40,6 @@ class ScriptSource {
   virtual std::size_t at_hand() const { return 0; }
   /// Hands all of `data` to the script as input. False: it does not read any more.
   virtual asio::awaitable<bool> write(std::string_view data) = 0;
-  /// The same with all that is in `passage`.
-  virtual asio::awaitable<bool> write(Passage& passage) = 0;
   /// Shows the script the end of its input.
   virtual void close_input() = 0;
 

@@ -19,7 +19,7 @@
 #include <string_view>
 #include <utility>
 
-#include "run/kin.hpp"
+#include "run/fresh/kin.hpp"
 #include "run/mark.hpp"
 #include "run/process.hpp"
 

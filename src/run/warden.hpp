@@ -1,7 +1,8 @@
 // The warden: a small process beside the server that ends every script should the server itself be killed hard.
 //
 // It waits for the end of a pipe that the server holds open. When that comes without a word, the server is gone, and
-// the warden ends all processes that carry the mark of the server's runs (run/kin.hpp). It belongs to no terminal.
+// the warden ends all processes that carry the mark of the server's runs (run/fresh/kin.hpp). It belongs to no
+// terminal.
 #pragma once
 
 #include <sys/types.h>

@@ -30,7 +30,7 @@
 #include "machine/php.hpp"
 #include "machine/port_holder.hpp"
 #include "machine/terminal.hpp"
-#include "run/kin.hpp"
+#include "run/fresh/kin.hpp"
 #include "server/api/control_socket.hpp"
 #include "server/api/steering.hpp"
 #include "server/console/console.hpp"

@@ -11,12 +11,13 @@
 #include <cerrno>
 #include <climits>
 #include <csignal>
+#include <future>
 #include <string_view>
 #include <thread>
 
 #include "core/findings/finding.hpp"
 #include "core/findings/resources.hpp"
-#include "run/kin.hpp"
+#include "run/fresh/kin.hpp"
 
 namespace porter::server {
 namespace {
@@ -60,10 +61,10 @@ Server::Server(Shared& shared, Settings settings, std::vector<Entrance> entrance
       warden_(context_),
       entrances_(context_, [this](int socket, const Endpoint& endpoint) { hand_over(socket, endpoint); }),
       shelf_(shared.exchanges.add_shelf()) {
+  shared_.pools.set_keeper(context_.get_executor());
   snapshot_ = make_snapshot(std::move(settings));
   for (std::size_t i = 0; i < threads; ++i) {
     workers_.push_back(std::make_unique<WorkerThread>(shared_, snapshot_, answerer_));
-    shared_.site_workers.push_back(&workers_.back()->worker());
   }
   entrances_.let_in(std::move(entrances));
 }
@@ -92,6 +93,7 @@ void Server::run(StartLines start, Hangup hangup, std::function<void()> ready) {
   asio::co_spawn(context_, wait_for_signal(hangup), asio::detached);
   run_to_the_end(context_);
   joiner_.join();
+  shared_.pools.clear();
   // Nothing of any run outlives the server, wherever it has gone.
   run::end_all_kin();
   if (warden_.is_open()) run::dismiss_warden({files::Descriptor(warden_.release()), warden_process_});
@@ -136,7 +138,9 @@ asio::awaitable<void> Server::watch_warden() {
 
 void Server::hand_over(int socket, const Endpoint& endpoint) {
   const std::size_t most = snapshot_->settings.limits.connections;
-  if (takes_from_reserve(socket)) return turn_away(socket, out_of_resources("take another connection", EMFILE));
+  // Whatever has been idle longest gives way to it.
+  if (takes_from_reserve(socket) && !shared_.pools.end_longest_idle())
+    return turn_away(socket, out_of_resources("take another connection", EMFILE));
   if (shared_.connections.fetch_add(1, std::memory_order_relaxed) >= most) {
     shared_.connections.fetch_sub(1, std::memory_order_relaxed);
     return turn_away(socket, {Code::too_many_connections, {{"limit", std::to_string(most)}}});
@@ -182,10 +186,11 @@ bool Server::is_still_wanted(const run::KeptOrder& order) const {
   const Settings& settings = snapshot_->settings;
   const Site* const site = settings.find_site(order.site);
   if (site == nullptr) return false;
-  for (const script::Interpreter& rule : settings.languages_of(*site))
-    if (rule.language == order.language && rule.is_kept() &&
-        run::kept_order(settings, *site, rule, order.program, shared_.supplies) == order)
-      return true;
+  for (const script::Interpreter& rule : settings.languages_of(*site)) {
+    if (rule.language != order.language || !rule.is_kept()) continue;
+    const auto program = order.program.empty() ? "" : files::find_program(rule.program, shared_.search_path);
+    if (run::kept_order(settings, *site, rule, program, shared_.supplies) == order) return true;
+  }
   return false;
 }
 
@@ -245,6 +250,23 @@ std::uint64_t Server::requests_answered() const {
   return all;
 }
 
+asio::awaitable<void> Server::bring_journal_up_to_date() {
+  constexpr std::chrono::milliseconds kMoment{500};
+  std::vector<std::future<void>> handed_over;
+  for (const auto& thread : workers_) {
+    auto told = std::make_shared<std::promise<void>>();
+    handed_over.push_back(told->get_future());
+    thread->worker().hand_over_records([told] { told->set_value(); });
+  }
+  auto catching_up = shared_.helpers.quick.run([&] {
+    const auto until = std::chrono::steady_clock::now() + kMoment;
+    for (const auto& one : handed_over) one.wait_until(until);
+    shared_.journal->catch_up();
+    return true;
+  });
+  co_await std::move(catching_up);
+}
+
 void Server::reopen_logs() {
   if (snapshot_->access_log) snapshot_->access_log->reopen();
 }
@@ -292,6 +314,7 @@ void Server::begin_to_stop() {
   tell_state();
   entrances_.close();
   probes_.terminate_all();
+  shared_.pools.close();
   for (const auto& thread : workers_) thread->worker().stop();
   // The workers end by themselves as soon as nothing is in progress; this only bounds it.
   patience_.expires_after(snapshot_->settings.limits.stop_time);

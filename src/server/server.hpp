@@ -67,6 +67,8 @@ class Server {
   using FoundInterpreters = std::vector<machine::FoundInterpreter>;
   std::shared_ptr<const FoundInterpreters> interpreters() const { return interpreters_; }
   std::uint64_t requests_answered() const;
+  /// Waits until what was answered by now is in the journal, or a moment.
+  asio::awaitable<void> bring_journal_up_to_date();
   /// Why connections cannot be taken at the moment; nullopt: they can.
   std::optional<Finding> problem() const;
   std::chrono::system_clock::time_point begun() const { return begun_; }

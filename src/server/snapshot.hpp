@@ -11,7 +11,7 @@
 
 #include "core/settings/settings.hpp"
 #include "run/gate.hpp"
-#include "run/kept_pool.hpp"
+#include "run/pool/pool.hpp"
 #include "run/script_order.hpp"
 #include "server/answer/file_cache.hpp"
 #include "server/record/access_log.hpp"

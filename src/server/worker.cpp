@@ -53,14 +53,12 @@ Worker::Worker(Shared& shared, asio::io_context& context, std::shared_ptr<const 
       work_(context_.get_executor()),
       sweep_alarm_(context_.get_executor()),
       runs_(context_.get_executor()),
-      shares_(context_.get_executor()),
       served_(std::make_shared<Served>(std::move(snapshot))),
       flush_timer_(context_),
       shelf_(answerer.is_recorded() ? &shared.exchanges.add_shelf() : nullptr) {}
 
 WorkerThread::WorkerThread(Shared& shared, std::shared_ptr<const Snapshot> snapshot, Answerer& answerer)
-    : context_(BOOST_ASIO_CONCURRENCY_HINT_UNSAFE_IO),
-      worker_(shared, context_, std::move(snapshot), answerer, shared.connections) {
+    : context_(1), worker_(shared, context_, std::move(snapshot), answerer, shared.connections) {
   thread_ = std::thread([this] {
     // Signals are the main thread's. Blocked, SIGCHLD would not be ignored any more, and each script's end would wake
     // another thread for nothing.
@@ -117,7 +115,6 @@ void Worker::note_lack_of_memory() {
 void Worker::take(std::shared_ptr<const Snapshot> snapshot) {
   asio::post(context_, [this, snapshot = std::move(snapshot)] {
     served_ = std::make_shared<Served>(snapshot);
-    shares_.tidy();
     const std::vector<Connection*> all(connections_.begin(), connections_.end());
     for (Connection* const connection : all)
       if (snapshot->find(connection->endpoint()) == nullptr) connection->close_if_idle();
@@ -130,7 +127,6 @@ void Worker::stop() {
     work_.reset();
     const std::vector<Connection*> all(connections_.begin(), connections_.end());
     for (Connection* const connection : all) connection->close_if_idle();
-    shares_.close();
     arm_sweep();
     end_if_idle();
   });
@@ -145,17 +141,18 @@ void Worker::abort() {
   });
 }
 
-run::KeptShare& Worker::kept_for(Served& served, const Site& site, const sites::ScriptFound& script) {
+const std::shared_ptr<run::KeptShare>& Worker::kept_for(Served& served, const Site& site,
+                                                        const sites::ScriptFound& script) {
   auto& known = served.kept[&site];
   for (const Served::Kept& one : known)
-    if (one.rule == script.rule && one.program == script.interpreter) return *one.share;
+    if (one.rule == script.rule && one.program == script.interpreter) return one.share;
   const auto order =
       run::kept_order(served.snapshot->settings, site, *script.rule, script.interpreter, shared_.supplies);
   const auto pool = shared_.pools.of(order);
-  known.push_back({script.rule, script.interpreter, shares_.of(pool)});
+  known.push_back({script.rule, script.interpreter, std::make_shared<run::KeptShare>(executor(), pool)});
   if (pool->is_to_be_watched() && order.workers.empty())
     asio::co_spawn(context_, machine::watch_files(runs_, pool), [](const std::exception_ptr&) {});
-  return *known.back().share;
+  return known.back().share;
 }
 
 void Worker::record(Exchange&& exchange, const std::shared_ptr<AccessLogFile>& access_log) {
@@ -181,6 +178,13 @@ void Worker::record(Exchange&& exchange, const std::shared_ptr<AccessLogFile>& a
   is_flush_due_ = true;
 }
 
+void Worker::hand_over_records(std::function<void()> then) {
+  asio::post(context_, [this, then = std::move(then)] {
+    flush_records();
+    then();
+  });
+}
+
 void Worker::flush_records() {
   if (!access_.empty()) access_log_->write(access_);
   access_.clear();
@@ -196,7 +200,7 @@ void Worker::add(Connection& connection) {
 
 void Worker::remove(Connection& connection) {
   connections_.erase(&connection);
-  if (!connection.has_moved()) counted_.fetch_sub(1, std::memory_order_relaxed);
+  counted_.fetch_sub(1, std::memory_order_relaxed);
   end_if_idle();
 }
 

@@ -1,5 +1,5 @@
 // A worker: the connections that are on one io_context, which one thread runs, and all that they share. A connection
-// stays there from its beginning to its end, but that it may move to another worker between two requests.
+// stays there from its beginning to its end.
 //
 // Everything of a connection happens on its worker's thread, so nothing on the way of a request needs a lock. Only
 // adopt(), take(), stop() and abort() may be called from other threads.
@@ -20,10 +20,10 @@
 #include <vector>
 
 #include "core/settings/settings.hpp"
+#include "run/fresh/run.hpp"
 #include "run/gate.hpp"
 #include "run/helpers.hpp"
-#include "run/kept_pool.hpp"
-#include "run/run.hpp"
+#include "run/pool/pool.hpp"
 #include "server/answer/writer.hpp"
 #include "server/record/event_hub.hpp"
 #include "server/record/exchange_store.hpp"
@@ -60,7 +60,6 @@ struct Shared {
   } helpers;
   ExchangeStore exchanges;
   EventHub events{exchanges};
-  std::vector<Worker*> site_workers;  ///< All of them before the first connection comes in.
 };
 
 class Worker {
@@ -87,7 +86,7 @@ class Worker {
   Answerer& answerer() { return answerer_; }
   run::RunSet& runs() { return runs_; }
   /// What is kept for the interpreter of a script, in the words of `served`.
-  run::KeptShare& kept_for(Served& served, const Site& site, const sites::ScriptFound& script);
+  const std::shared_ptr<run::KeptShare>& kept_for(Served& served, const Site& site, const sites::ScriptFound& script);
   const std::shared_ptr<Served>& served() const { return served_; }
   /// Requests answered so far. From any thread.
   std::uint64_t answered() const { return answered_.load(std::memory_order_relaxed); }
@@ -106,8 +105,10 @@ class Worker {
   /// Tells in the journal, from time to time, that requests are given up for lack of memory.
   void note_lack_of_memory();
 
+  /// Hands over what record() has gathered, and calls `then`. From any thread.
+  void hand_over_records(std::function<void()> then);
+
   void add(Connection& connection);
-  /// One that has moved is counted on.
   void remove(Connection& connection);
 
  private:
@@ -125,7 +126,6 @@ class Worker {
   run::Alarm sweep_alarm_;
   std::unordered_set<Connection*> connections_;
   run::RunSet runs_;
-  run::KeptShares shares_;
   std::vector<Exchange> records_;
   std::string access_;
   std::shared_ptr<AccessLogFile> access_log_;  ///< Where access_ goes.

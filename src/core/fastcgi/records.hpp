@@ -69,6 +69,8 @@ class AnswerReader {
   /// For the answer to `request`, a number above 0.
   explicit AnswerReader(std::uint16_t request) : request_(request) {}
 
+  std::uint16_t request() const { return request_; }
+
   /// A part of the answer. Its content lies in the bytes that it was read from.
   struct Part {
     enum class Kind {

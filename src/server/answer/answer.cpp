@@ -6,7 +6,6 @@
 #include "core/http/findings.hpp"
 #include "core/text/text.hpp"
 #include "server/answer/quick_answer.hpp"
-#include "server/answer/quick_run.hpp"
 #include "server/worker.hpp"
 
 namespace porter::server {
@@ -107,7 +106,8 @@ asio::awaitable<void> answer_outcome(Turn& turn, const Request& request, sites::
   const bool only_options = request.head.method == "OPTIONS";
   if (auto* const script = std::get_if<sites::ScriptFound>(&outcome)) {
     WayToScript way{redirects};
-    co_await answer_script(turn, request, std::move(*script), std::move(way));
+    auto found = std::make_shared<const sites::ScriptFound>(std::move(*script));
+    co_await answer_script(turn, request, std::move(found), std::move(way));
   } else if (auto* const finding = std::get_if<Finding>(&outcome)) {
     co_await answer_problem(turn, &request, std::move(*finding));
   } else if (auto* const redirect = std::get_if<sites::Redirect>(&outcome)) {
@@ -136,7 +136,7 @@ std::optional<ReadyAnswer> SiteAnswerer::find_ready(Turn& turn) {
   if (!found.answer && !found.script) return std::nullopt;
   turn.set_site(site);
   if (found.script) {
-    turn.set_quick_run(QuickRun::begin(turn, std::move(found.script)));
+    turn.set_known_script(std::move(found.script));
     return std::nullopt;
   }
   turn.exchange().by = ByFile{};
@@ -145,22 +145,20 @@ std::optional<ReadyAnswer> SiteAnswerer::find_ready(Turn& turn) {
 
 asio::awaitable<void> SiteAnswerer::answer(Turn& turn) {
   const Request& request = turn.request();
-  if (const QuickRun* const quick = turn.quick_run()) {
-    // It need not have been read for that, but can be.
-    if (request.target.raw_path.empty()) read_target(turn);
-    // It has begun, whatever the path leads to by now.
-    turn.exchange().trail = quick->script().trail;
-    sites::ScriptFound script = quick->script().found;
-    WayToScript way;
-    co_await answer_script(turn, request, std::move(script), std::move(way));
-    co_return;
-  }
   auto body_refusal = check_body(turn);
   // How the body ends is not known, or reading it is not worth while: nothing behind it can be read either.
   if (body_refusal) turn.writer().close_after();
   // Whose page it is comes first: to a foreign name nothing is told of any site.
   auto refusal = read_target(turn);
   sites::Route route;
+  if (const auto& known = turn.known_script(); known && !refusal) {
+    // It is told where somebody wants to know the way.
+    if (turn.is_recording()) turn.exchange().trail = known->script->trail;
+    std::shared_ptr<const sites::ScriptFound> script(known->script, &known->script->found);
+    WayToScript way;
+    co_await answer_script(turn, request, std::move(script), std::move(way));
+    co_return;
+  }
   if (!refusal) {
     route = route_of(turn, sites::Asked::Near::few);
     if (route.has_more_names && turn.ends().is_this_computer) {

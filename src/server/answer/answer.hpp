@@ -40,7 +40,8 @@ struct WayToScript {
 };
 
 /// Runs the script. A local redirect in its answer is followed in turn.
-asio::awaitable<void> answer_script(Turn& turn, const Request& request, sites::ScriptFound found, WayToScript way);
+asio::awaitable<void> answer_script(Turn& turn, const Request& request, std::shared_ptr<const sites::ScriptFound> found,
+                                    WayToScript way);
 asio::awaitable<void> answer_redirect(Turn& turn, sites::Redirect redirect);
 /// Answers with what a route has come to; `redirects` as above.
 asio::awaitable<void> answer_outcome(Turn& turn, const Request& request, sites::Outcome outcome, std::size_t redirects);

@@ -33,7 +33,6 @@ struct CachedScript {
   sites::ScriptFound found;  ///< Its rule is that of the settings that the cache is for.
   run::Runner runner;
   std::vector<std::string> trail;
-  mutable unsigned short_runs = 0;  ///< How many of its last runs were answered whole, at once and in a moment.
   /// What it was asked last. Heads that are longer than kMostHead are not kept.
   struct Asked {
     std::string head;
@@ -43,14 +42,6 @@ struct CachedScript {
     run::KnownRequest request;
   };
   mutable std::shared_ptr<const Asked> asked;
-  /// The head that it wrote last, and what becomes of it, but for Content-Length; with the same bound.
-  struct Answered {
-    std::string head;
-    std::string text;      ///< The status line and the field lines.
-    std::size_t line = 0;  ///< Bytes of the status line.
-    std::optional<std::uint64_t> content_length{};
-  };
-  mutable std::shared_ptr<const Answered> answered;
   static constexpr std::size_t kMostHead = 2048;
 };
 

@@ -105,7 +105,8 @@ asio::awaitable<void> answer_problem(Turn& turn, const Request* request, Finding
     if (!page_request.is_head()) page_request.head.method = "GET";
     note_problem(turn, finding);
     turn.exchange().trail.push_back(fmt::format("{}: {}", code_name(finding.code), sentence_of(finding)));
-    co_await answer_script(turn, page_request, std::move(script), std::move(way));
+    auto found = std::make_shared<const sites::ScriptFound>(std::move(script));
+    co_await answer_script(turn, page_request, std::move(found), std::move(way));
     co_return;
   }
   co_await answer_with_our_page(turn, request, std::move(finding), std::move(written));

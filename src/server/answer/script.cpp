@@ -1,21 +1,17 @@
 // Running a script for a request: its input from the request's body, its answer head, its page as it is written.
-#include <fcntl.h>
-#include <unistd.h>
-
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/detached.hpp>
-#include <cstdlib>
 #include <exception>
 #include <thread>
 
-#include "core/findings/resources.hpp"
+#include "core/files/paths.hpp"
 #include "core/http/findings.hpp"
 #include "core/script/judge.hpp"
 #include "core/text/text.hpp"
 #include "machine/packages.hpp"
-#include "run/script_run.hpp"
+#include "run/start.hpp"
 #include "server/answer/answer.hpp"
-#include "server/answer/script_start.hpp"
+#include "server/answer/spooled_body.hpp"
 #include "server/worker.hpp"
 
 namespace porter::server {
@@ -39,75 +35,52 @@ std::optional<Finding> body_finding(BodyRead read, const Settings& settings) {
   }
 }
 
-/// A body of unknown length, read to its end: a script is told the length before it starts (RFC 3875, section 4.1.2).
-struct Spooled {
-  BodyRead result = BodyRead::end;
-  files::Descriptor file;
-  std::uint64_t length = 0;
-  int error = 0;  ///< errno, where the body could not be kept.
-};
-
-std::string temporary_folder() {
-  const char* const folder = std::getenv("TMPDIR");
-  return folder == nullptr || *folder == '\0' ? "/tmp" : folder;
+/// What is known of a run of `script` before it begins.
+RunFacts run_facts(const run::Runner& runner, const sites::ScriptFound& script) {
+  RunFacts facts;
+  facts.runner = runner.name;
+  facts.script = script.path;
+  return facts;
 }
 
-/// A file in `folder` that has no name, so that nothing of it is left whatever happens; not open: errno tells why.
-files::Descriptor nameless_file(const std::string& folder) {
-  files::Descriptor file(::open(folder.c_str(), O_TMPFILE | O_RDWR | O_CLOEXEC, 0600));
-  if (file.is_open() || (errno != EOPNOTSUPP && errno != EISDIR)) return file;
-  // Not every file system has such files.
-  std::string pattern = folder + "/upright-porter-XXXXXX";
-  file.reset(::mkostemp(pattern.data(), O_CLOEXEC));
-  if (file.is_open()) ::unlink(pattern.c_str());
-  return file;
-}
-
-Finding spool_finding(int error) {
-  if (files::is_lack_of_resources({error})) return out_of_resources("keep the request's body", error);
-  return {Code::spool_failed, {{"folder", temporary_folder()}, {"reason", files::describe({error})}}};
-}
-
-/// errno if it fails.
-int write_all(int file, std::string_view data) {
-  while (!data.empty()) {
-    const ssize_t written = ::write(file, data.data(), data.size());
-    if (written < 0 && errno == EINTR) continue;
-    if (written <= 0) return written < 0 ? errno : ENOSPC;
-    data.remove_prefix(static_cast<std::size_t>(written));
+/// How a script is run, for the records; `pool` is what it is kept in, null if it has a process of its own.
+std::shared_ptr<const RunOrderFacts> facts_of(const run::ScriptOrder& order, const run::KeptPool* pool) {
+  auto out = std::make_shared<RunOrderFacts>();
+  if (pool != nullptr) {
+    // It was started before, with what it needs for all of its runs.
+    out->command = pool->command_text();
+  } else {
+    for (const std::string& word : order.run.arguments) (out->command += word) += '\0';
   }
-  return 0;
+  out->environment = order.environment().text();
+  out->folder = files::folder_of(order.script.path);
+  return out;
 }
 
-/// A disk may be slow, and this thread serves others: helpers write to it, in large pieces.
-asio::awaitable<Spooled> spool_body(BodyReader& body, run::Helpers& helpers) {
-  constexpr std::size_t kSpooledAtOnce = 256 * 1024;
-  Spooled spooled;
-  std::string gathered;
-  std::string_view data;
-  do {
-    spooled.result = co_await body.next(data);
-    gathered += data;
-    spooled.length += data.size();
-    if (spooled.result == BodyRead::data && gathered.size() < kSpooledAtOnce) continue;
-    auto writing = helpers.run([&] {
-      if (!spooled.file.is_open()) spooled.file = nameless_file(temporary_folder());
-      return spooled.file.is_open() ? write_all(spooled.file.get(), gathered) : errno;
-    });
-    spooled.error = co_await std::move(writing);
-    gathered.clear();
-  } while (spooled.result == BodyRead::data && spooled.error == 0);
-  ::lseek(spooled.file.get(), 0, SEEK_SET);
-  co_return spooled;
-}
+/// The client of a turn, who asks for its script.
+class TurnAsker : public run::Asker {
+ public:
+  explicit TurnAsker(Turn& turn) : turn_(turn) {}
+
+  asio::any_io_executor executor() override { return turn_.executor(); }
+  run::RunSet& runs() override { return turn_.worker().runs(); }
+  std::chrono::seconds patience() const override { return turn_.settings().limits.queue_time; }
+  bool has_left() override { return turn_.is_aborted() || turn_.has_client_left(); }
+  void when_left(std::function<void()> then) override { turn_.when_client_leaves(std::move(then)); }
+  bool make_room() override { return turn_.worker().shared().pools.end_longest_idle(); }
+
+ private:
+  Turn& turn_;
+};
 
 /// One script answering one request.
 class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
  public:
-  ScriptAnswer(Turn& turn, const Request& request, sites::ScriptFound script, WayToScript way)
+  ScriptAnswer(Turn& turn, const Request& request, std::shared_ptr<const sites::ScriptFound> script, WayToScript way)
       : turn_(turn),
         request_(request),
-        script_(std::move(script)),
+        found_(std::move(script)),
+        script_(*found_),
         way_(std::move(way)),
         feeding_done_(turn.executor()) {}
 
@@ -118,6 +91,10 @@ class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
  private:
   /// Prepares the request's body. False: it could not be read, and that has been answered.
   asio::awaitable<bool> prepare_input(run::ScriptInput& input);
+  /// What the script is asked, which is `known` in all but the caller's port unless that is null.
+  run::ScriptRequest asked(const run::KnownRequest* known) const;
+  /// What the script is told, composed for a request that was the same, or now; null: that is not known before.
+  std::shared_ptr<const CachedScript::Asked> asked_before() const;
   /// Waits for a turn and starts the script. False: it could not be started, and that has been answered.
   asio::awaitable<bool> start(run::ScriptInput input);
   bool input_has_to_be_fed() const {
@@ -132,11 +109,13 @@ class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
   /// Sends what the run has come to.
   asio::awaitable<void> send(const run::ScriptRun::Direct& direct);
   asio::awaitable<void> send(const run::ScriptRun::Page& page);
+  /// Sends a part of the page. False: the client does not take it.
+  asio::awaitable<bool> hand_on(const run::Pieces& pieces);
   AnswerHead make_head(bool is_whole);
   asio::awaitable<void> explain(std::optional<Finding> finding);
   asio::awaitable<void> redirect_locally(const std::string& location);
   RunFacts& facts() { return turn_.exchange().runs[number_]; }
-  /// Remembers what the path leads to, so that the next request for it may go the quick way.
+  /// Remembers what the path leads to, so that the next request for it need not be looked up.
   void remember();
   /// Notes what is known of the run's end.
   void note_end();
@@ -148,14 +127,17 @@ class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
   pages::Written what_it_wrote() const;
   asio::awaitable<void> problem(Finding finding) { return problem(std::move(finding), pages::Written()); }
   asio::awaitable<void> problem(Finding finding, pages::Written written) {
+    if (known_) turn_.exchange().trail = known_->trail;
     if (way_.problem_status > 0) return answer_with_our_page(turn_, &request_, std::move(finding), std::move(written));
     return answer_problem(turn_, &request_, std::move(finding), std::move(written));
   }
 
   Turn& turn_;
   const Request& request_;
-  sites::ScriptFound script_;
+  const std::shared_ptr<const sites::ScriptFound> found_;
+  const sites::ScriptFound& script_;
   run::Runner runner_;
+  std::shared_ptr<const CachedScript> known_;  ///< Null: the path was looked up for this request.
   WayToScript way_;
   std::size_t number_ = 0;  ///< Among the runs of the exchange.
   std::shared_ptr<run::ScriptRun> run_;
@@ -165,13 +147,12 @@ class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
 };
 
 asio::awaitable<void> ScriptAnswer::answer() {
-  runner_ = turn_.runners().of(script_);
+  if (turn_.known_script() && way_.redirects == 0 && way_.problem_status == 0) known_ = turn_.known_script()->script;
+  runner_ = known_ ? known_->runner : turn_.runners().of(script_, turn_.worker().shared().supplies.opcodes);
   Exchange& exchange = turn_.exchange();
-  if (!turn_.quick_run()) {
-    number_ = exchange.runs.size();
-    exchange.runs.push_back(run_facts(runner_, script_));
-    exchange.runs.back().is_for_problem = way_.problem_status > 0;
-  }
+  number_ = exchange.runs.size();
+  exchange.runs.push_back(run_facts(runner_, script_));
+  exchange.runs.back().is_for_problem = way_.problem_status > 0;
   if (way_.problem_status == 0) exchange.by = ByScript{};
   run::ScriptInput input;
   bool ready = co_await prepare_input(input);
@@ -223,7 +204,14 @@ void ScriptAnswer::note_errors() {
 }
 
 void ScriptAnswer::note_end() {
-  if (const auto& end = run_->end()) server::note_end(facts(), *end);
+  const auto& end = run_->end();
+  if (!end) return;
+  RunFacts& run = facts();
+  run.exit_status = end->exit_status;
+  run.signal = end->signal;
+  run.duration = end->duration;
+  run.processor_time = end->processor_time;
+  run.peak_memory_kib = end->peak_memory_kib;
 }
 
 void ScriptAnswer::remember() {
@@ -264,16 +252,68 @@ asio::awaitable<bool> ScriptAnswer::prepare_input(run::ScriptInput& input) {
   co_return false;
 }
 
+run::ScriptRequest ScriptAnswer::asked(const run::KnownRequest* known) const {
+  const Ends& ends = turn_.ends();
+  script::Caller caller;
+  caller.client_port = ends.client_port;
+  if (known == nullptr)
+    caller = run::caller_of(ends.client_address, ends.client_port, ends.server_address, ends.server_port,
+                            request_.host.name);
+  return {script_,
+          runner_,
+          turn_.site(),
+          request_.head,
+          request_.target,
+          std::move(caller),
+          turn_.worker().shared().supplies,
+          way_.problem_status,
+          ends.is_this_computer,
+          known};
+}
+
+std::shared_ptr<const CachedScript::Asked> ScriptAnswer::asked_before() const {
+  if (!known_) return nullptr;
+  const Ends& ends = turn_.ends();
+  const std::string_view head = turn_.head_text();
+  if (const auto& last = known_->asked; last && last->head == head && last->client_address == ends.client_address &&
+                                        last->server_port == ends.server_port &&
+                                        last->server_address == ends.server_address)
+    return last;
+  auto out = std::make_shared<CachedScript::Asked>();
+  *out = {std::string(head), ends.client_address, ends.server_address, ends.server_port,
+          run::known_request(asked(nullptr), turn_.settings().limits)};
+  if (head.size() <= CachedScript::kMostHead) known_->asked = out;
+  return out;
+}
+
 asio::awaitable<bool> ScriptAnswer::start(run::ScriptInput input) {
-  const auto asked = script_request(turn_, request_, script_, runner_, way_.problem_status);
-  const bool is_remembered = turn_.quick_run() != nullptr;
-  auto started = co_await start_script(turn_, asked, std::move(input), number_);
-  if (auto* const none = std::get_if<NotStarted>(&started)) {
+  const auto before = asked_before();
+  const auto asked = this->asked(before ? &before->request : nullptr);
+  std::shared_ptr<run::KeptShare> share;
+  if (run::is_kept(asked)) share = turn_.worker().kept_for(turn_.served(), turn_.site(), script_);
+  if (share && !known_) share->pool()->note_script(script_.path, script_.info);
+  auto order =
+      run::order_script(asked, std::move(input), turn_.settings().limits, share ? run::Runs::kept : run::Runs::fresh);
+  order.is_measured = turn_.is_kept();
+  if (turn_.is_recording()) facts().order = facts_of(order, share ? share->pool().get() : nullptr);
+  TurnAsker asker(turn_);
+  run::StartFacts start;
+  auto starting = run::start(asker, order, turn_.snapshot().gate, share, start);
+  auto started = co_await std::move(starting);
+  RunFacts& facts = this->facts();
+  facts.turn_wait = start.waited;
+  facts.start = start.took;
+  facts.was_left_waiting = start.was_left_waiting;
+  if (start.kept) facts.kept = RunFacts::Kept{start.kept->process, start.kept->run, std::move(start.kept->worker)};
+  if (auto* const none = std::get_if<run::NotStarted>(&started)) {
+    // Nothing is sent, so nothing may follow.
+    if (!none->finding) turn_.writer().close_after();
     if (none->finding) co_await problem(std::move(*none->finding));
     co_return false;
   }
   run_ = std::get<std::shared_ptr<run::ScriptRun>>(std::move(started));
-  if (run::is_kept(asked) && script_.rule->keeping.workers.empty() && !is_remembered) remember();
+  if (turn_.is_aborted()) run_->stop();
+  if (share && share->workers() == nullptr && !known_) remember();
   turn_.set_source(run_->shared_source());
   co_return true;
 }
@@ -300,25 +340,13 @@ asio::awaitable<void> ScriptAnswer::feed() {
   const auto self = shared_from_this();
   if (input_has_to_be_fed()) {
     std::string_view data;
-    std::unique_ptr<run::Passage> passage;
     for (bool is_taken = true; is_taken;) {
-      const bool can_pass = turn_.body().can_pass();
-      if (can_pass && !passage) passage = run::Passage::make();
-      const bool passes = can_pass && passage;
       run_->pause_clock();
-      if (passes) {
-        fed_ = co_await turn_.body().pass(*passage);
-      } else {
-        fed_ = co_await turn_.body().next(data);
-      }
+      fed_ = co_await turn_.body().next(data);
       run_->resume_clock();
       // A script need not read its input; it goes on all the same.
       if (fed_ != BodyRead::data) break;
-      if (passes) {
-        is_taken = co_await run_->source().write(*passage);
-      } else {
-        is_taken = co_await run_->source().write(data);
-      }
+      is_taken = co_await run_->source().write(data);
     }
     if (turn_.is_reading_cancelled()) fed_ = BodyRead::data;
     // A part of a body must not pass for the whole: the script is stopped before it sees the end.
@@ -364,6 +392,14 @@ AnswerHead ScriptAnswer::make_head(bool is_whole) {
   return head;
 }
 
+asio::awaitable<bool> ScriptAnswer::hand_on(const run::Pieces& pieces) {
+  // A slow client is not the script's to answer for.
+  run_->pause_clock();
+  const bool is_taken = co_await turn_.writer().body(pieces, {});
+  run_->resume_clock();
+  co_return is_taken;
+}
+
 asio::awaitable<void> ScriptAnswer::send(const run::ScriptRun::Page& page) {
   note(page.finding);
   if (!page.finding && runner_.name == "php-cgi" && script::holds_short_tag(run_->gathered())) {
@@ -378,11 +414,11 @@ asio::awaitable<void> ScriptAnswer::send(const run::ScriptRun::Page& page) {
   writer.begin(make_head(page.is_whole && !run_->was_cut_off()));
   run::Pieces pieces;
   if (!run_->gathered().empty()) pieces = co_await run_->read_page();
-  bool is_taken = co_await writer.body(pieces, {});
+  bool is_taken = co_await hand_on(pieces);
   while (is_taken && !page.is_whole) {
     pieces = co_await run_->read_page();
     if (pieces.empty()) break;
-    if (run_->sends_body()) is_taken = co_await writer.body(pieces, {});
+    if (run_->sends_body()) is_taken = co_await hand_on(pieces);
   }
   if (!is_taken) {
     run_->stop();
@@ -404,7 +440,7 @@ asio::awaitable<void> ScriptAnswer::send(const run::ScriptRun::Direct&) {
   for (bool is_taken = true; is_taken;) {
     const run::Pieces pieces = co_await run_->read_page();
     if (pieces.empty()) break;
-    is_taken = co_await writer.body(pieces, {});
+    is_taken = co_await hand_on(pieces);
     if (!is_taken) run_->stop();
   }
 }
@@ -453,7 +489,8 @@ asio::awaitable<void> ScriptAnswer::explain(std::optional<Finding> finding) {
 
 }  // namespace
 
-asio::awaitable<void> answer_script(Turn& turn, const Request& request, sites::ScriptFound found, WayToScript way) {
+asio::awaitable<void> answer_script(Turn& turn, const Request& request, std::shared_ptr<const sites::ScriptFound> found,
+                                    WayToScript way) {
   const auto script = std::make_shared<ScriptAnswer>(turn, request, std::move(found), std::move(way));
   std::exception_ptr failure;
   try {

@@ -84,7 +84,7 @@ asio::awaitable<Reply> Api::status(const Call&) {
                      {"processes", state.processes},
                      {"most", pool->order().processes},
                      {"idle", state.idle},
-                     {"waiting", pool->waiting()},
+                     {"waiting", state.waiting},
                      {"runs", state.runs},
                      {"workers", pool->order().workers}});
   }

@@ -97,6 +97,9 @@ asio::awaitable<Reply> Api::log(const Call& call) {
     if (!wanted) co_return bad_call(422, "The number of lines is not a number");
     lines = static_cast<std::size_t>(*wanted);
   }
+  // Whoever has just asked for a page looks for it here.
+  auto bringing = server_.bring_journal_up_to_date();
+  co_await std::move(bringing);
   Reply reply;
   reply.stream = [this, filter, lines, follow](Stream& stream) { return send_log(stream, filter, lines, follow); };
   co_return reply;

@@ -9,8 +9,6 @@ namespace porter::server {
 namespace {
 
 constexpr std::size_t kBodyBuffer = 64 * 1024;
-/// From here on it is worth not to copy it.
-constexpr std::uint64_t kMuch = 256 * 1024;
 constexpr std::uint64_t kMostDrained = 1024 * 1024;
 
 }  // namespace
@@ -66,23 +64,6 @@ asio::awaitable<BodyRead> BodyReader::next(std::string_view& piece) {
   if (chunks_.state() == http::ChunkReader::State::bad) co_return BodyRead::malformed;
   if (read_ > bounds_.most) co_return BodyRead::too_large;
   is_done_ = chunks_.state() == http::ChunkReader::State::done;
-  co_return BodyRead::data;
-}
-
-bool BodyReader::can_pass() const {
-  const Tap* const tap = transport_.tap();
-  return framing_.kind == http::BodyFraming::Kind::length && framing_.length - read_ >= kMuch && input_.is_empty() &&
-         !continue_owed_ && (tap == nullptr || !tap->wants_received());
-}
-
-asio::awaitable<BodyRead> BodyReader::pass(run::Passage& passage) {
-  transport_.set_receive_deadline(coarse_now() + bounds_.pause);
-  const std::size_t got = co_await transport_.receive(passage, framing_.length - read_);
-  transport_.set_receive_deadline(Clock::time_point::max());
-  if (got == 0) co_return why_nothing_came();
-  if (Tap* const tap = transport_.tap()) tap->received(got);
-  read_ += got;
-  is_done_ = read_ == framing_.length;
   co_return BodyRead::data;
 }
 

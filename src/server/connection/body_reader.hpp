@@ -45,10 +45,6 @@ class BodyReader {
 
   /// Has `piece` be what comes next of the body, until there is read on from the connection.
   asio::awaitable<BodyRead> next(std::string_view& piece);
-  /// True if much of it is still to come and nobody here wants to see that.
-  bool can_pass() const;
-  /// Takes what comes next of the body into `passage`, which is empty. Requires that it can.
-  asio::awaitable<BodyRead> pass(run::Passage& passage);
   /// Appends what comes next of the body to `out`.
   asio::awaitable<BodyRead> read(std::string& out);
   /// Once the request is answered: reads what nobody wanted, if it is short. False: it is not, and the connection has

@@ -10,7 +10,6 @@
 #include <utility>
 
 #include "core/http/findings.hpp"
-#include "server/answer/quick_run.hpp"
 #include "server/worker.hpp"
 
 namespace porter::server {
@@ -82,7 +81,6 @@ void Connection::take_settings() {
 asio::awaitable<void> Connection::serve() {
   const auto self = shared_from_this();
   while (keeps_ && !transport_.is_aborted() && !worker_.is_stopping()) {
-    if (move()) co_return;
     const HeadRead read = co_await read_head();
     if (read == HeadRead::closed) break;
     // A connection on which nothing was ever asked is closed without a word: browsers open some to have them ready.
@@ -102,16 +100,6 @@ asio::awaitable<void> Connection::serve() {
   }
   if (!transport_.is_aborted()) co_await transport_.close_gently();
   transport_.close();
-}
-
-bool Connection::move() {
-  // What lies here of a request already is answered here.
-  if (next_worker_ == nullptr || !input_.is_empty()) return false;
-  const int socket = transport_.release();
-  if (socket < 0) return false;
-  has_moved_ = true;
-  next_worker_->adopt(socket, endpoint_);
-  return true;
 }
 
 asio::awaitable<Connection::HeadRead> Connection::read_head() {
@@ -179,16 +167,6 @@ asio::awaitable<void> Connection::answer(HeadRead read) {
     co_await turn_->writer().finish_ready();
     conclude();
   } else {
-    if (turn_->quick_run() != nullptr) {
-      auto settling = turn_->quick_run()->settled();
-      co_await std::move(settling);
-      auto ready = turn_->quick_run()->take_answer();
-      if (ready) {
-        if (send(std::move(*ready)) == Sent::some) co_await turn_->writer().finish_ready();
-        conclude();
-        co_return;
-      }
-    }
     turn_->prepare();
     co_await worker_.answerer().answer(*turn_);
     conclude();

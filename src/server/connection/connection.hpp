@@ -34,10 +34,6 @@ class Connection : public std::enable_shared_from_this<Connection> {
   /// Serves the connection until it is closed.
   asio::awaitable<void> serve();
 
-  /// From its next request on another worker serves it.
-  void move_to(Worker& worker) { next_worker_ = &worker; }
-  /// True once another worker has it.
-  bool has_moved() const { return has_moved_; }
   /// Closes it if no request is in progress.
   void close_if_idle();
   /// Cuts it off, ending the run in progress.
@@ -80,8 +76,6 @@ class Connection : public std::enable_shared_from_this<Connection> {
   /// Ends the turn of a request that was read: records it, and takes back the memory of its fields.
   void conclude();
   void record();
-  /// Hands it to the worker that is to serve it from now on. False: it stays here.
-  bool move();
   /// Takes up the settings that the worker has now.
   void take_settings();
 
@@ -100,8 +94,6 @@ class Connection : public std::enable_shared_from_this<Connection> {
   std::unique_ptr<Turn> turn_;  ///< Of the request in progress; on its own, since most connections are idle.
   bool is_unfinished_ = false;  ///< Its answer lay ready, and a part of it is still to be sent.
   bool keeps_ = true;
-  Worker* next_worker_ = nullptr;  ///< That is to serve it from its next request on; null: its own.
-  bool has_moved_ = false;
   std::vector<http::Field> field_space_;  ///< Memory of an earlier head's fields, for the next.
 };
 

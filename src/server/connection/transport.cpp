@@ -83,17 +83,6 @@ Ends Transport::ends() const {
   return ends_of(const_cast<Socket&>(socket_).native_handle());
 }
 
-asio::awaitable<std::size_t> Transport::receive(run::Passage& passage, std::size_t most) {
-  for (;;) {
-    // Also where there is more at hand than others could wait for.
-    const auto [error] = co_await socket_.async_wait(Socket::wait_read, run::kAwait);
-    if (error || is_aborted_) co_return 0;
-    const ssize_t got = passage.take(socket_.native_handle(), most);
-    if (got >= 0) co_return static_cast<std::size_t>(got);
-    if (errno != EAGAIN) co_return 0;
-  }
-}
-
 Sent Transport::send_pieces_now(Outgoing& out) {
   auto& pieces = out.pieces;
   std::size_t first = 0;

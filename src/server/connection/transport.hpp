@@ -18,7 +18,6 @@
 #include <string>
 #include <string_view>
 
-#include "run/passage.hpp"
 #include "run/pieces.hpp"
 
 namespace porter::server {
@@ -102,8 +101,6 @@ class Transport {
   auto receive(std::span<char> space) {
     return socket_.async_read_some(asio::buffer(space.data(), space.size()), asio::as_tuple(asio::deferred));
   }
-  /// Waits for bytes as receive() does, and takes at most `most` of them into `passage`, which is empty. Their number.
-  asio::awaitable<std::size_t> receive(run::Passage& passage, std::size_t most);
   /// From `time` on receive() does not wait any more; Clock::time_point::max(): it waits for ever.
   void set_receive_deadline(Clock::time_point time) { receive_deadline_ = time; }
   bool has_expired() const { return has_expired_; }

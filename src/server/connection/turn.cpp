@@ -2,7 +2,6 @@
 #include "server/connection/turn.hpp"
 
 #include "machine/port_holder.hpp"
-#include "server/answer/quick_run.hpp"
 #include "server/connection/connection.hpp"
 #include "server/worker.hpp"
 
@@ -84,11 +83,6 @@ void Turn::note_for_access_log() {
   exchange_.fields->host = head.field("Host").value_or("");
   exchange_.fields->referrer = head.field("Referer").value_or("");
   exchange_.fields->user_agent = head.field("User-Agent").value_or("");
-}
-
-void Turn::move_connection(const asio::any_io_executor& home) {
-  for (Worker* const one : worker().shared().site_workers)
-    if (one->executor() == home) connection_.move_to(*one);
 }
 
 bool Turn::is_kept() {
@@ -178,7 +172,6 @@ bool Turn::end_of_sending_means_gone() const {
 }
 
 void Turn::abort() {
-  if (quick_run_) quick_run_->leave();
   if (source_) source_->stop();
   if (when_client_leaves_) std::exchange(when_client_leaves_, nullptr)();
 }
@@ -186,12 +179,10 @@ void Turn::abort() {
 void Turn::give_up(Lost why) noexcept {
   writer_.give_up(why);
   source_.reset();
-  quick_run_.reset();
   when_client_leaves_ = nullptr;
 }
 
 void Turn::look_after_client() {
-  if (quick_run_) quick_run_->look(Clock::now());
   if (when_client_leaves_ && has_client_left()) std::exchange(when_client_leaves_, nullptr)();
 }
 

@@ -25,7 +25,6 @@
 namespace porter::server {
 
 class Connection;
-class QuickRun;
 class Worker;
 
 class Turn {
@@ -107,14 +106,10 @@ class Turn {
   /// Whether the connection may stay after this answer, as far as the server is concerned.
   bool may_stay();
 
-  /// What was begun before anything else was made ready; null: nothing.
-  void set_quick_run(std::shared_ptr<QuickRun> run) { quick_run_ = std::move(run); }
-  QuickRun* quick_run() const { return quick_run_.get(); }
-  /// The same for whoever goes on with it.
-  std::shared_ptr<QuickRun> take_quick_run() { return std::exchange(quick_run_, nullptr); }
-
-  /// From the next request on the connection is served on the thread of `home`.
-  void move_connection(const asio::any_io_executor& home);
+  /// The script that the request was found to lead to by its path alone, as one of the same path did a moment ago;
+  /// null: that has to be looked up.
+  void set_known_script(std::shared_ptr<const CachedFile> file) { known_script_ = std::move(file); }
+  const std::shared_ptr<const CachedFile>& known_script() const { return known_script_; }
 
   /// What is stopped when the connection is cut off; null: nothing.
   void set_source(std::shared_ptr<run::ScriptSource> source) { source_ = std::move(source); }
@@ -147,7 +142,7 @@ class Turn {
   std::shared_ptr<run::ScriptSource> source_;
   std::unique_ptr<Recording> recording_;
   bool is_head_taken_ = false;
-  std::shared_ptr<QuickRun> quick_run_;
+  std::shared_ptr<const CachedFile> known_script_;
 };
 
 }  // namespace porter::server

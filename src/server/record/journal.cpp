@@ -128,6 +128,15 @@ std::vector<Journal::Line> Journal::put_in_order(Arrived arrived, Clock::time_po
   return lines;
 }
 
+void Journal::catch_up() {
+  constexpr std::chrono::seconds kMoment{1};
+  std::unique_lock lock(mutex_);
+  if (held_back_) return;
+  const std::uint64_t mine = ++asked_;
+  changed_.notify_one();
+  caught_up_.wait_for(lock, kMoment, [&] { return told_ >= mine; });
+}
+
 void Journal::write_out() {
   const auto written = out_.write(unwritten_, kLookAround);
   // On an error nobody reads any more; serving goes on.
@@ -150,17 +159,20 @@ Journal::Arrived Journal::wait_for_more() {
   std::unique_lock lock(mutex_);
   if (unsettled_.empty() && unwritten_.empty()) {
     sleeping_ = true;
-    changed_.wait(lock,
-                  [this] { return finishing_ || (!held_back_ && (!arrived_.is_empty() || !first_lines_.empty())); });
+    changed_.wait(lock, [this] {
+      return finishing_ || asked_ > told_ || (!held_back_ && (!arrived_.is_empty() || !first_lines_.empty()));
+    });
     sleeping_ = false;
   }
   // What is handed over meanwhile goes out in one piece, and in order.
-  if (first_lines_.empty()) changed_.wait_for(lock, kGather, [this] { return finishing_ || arrived_count_ >= kBurst; });
+  if (first_lines_.empty())
+    changed_.wait_for(lock, kGather, [this] { return finishing_ || asked_ > told_ || arrived_count_ >= kBurst; });
   unwritten_ += first_lines_;
   first_lines_.clear();
   std::swap(arrived, arrived_);
   arrived_count_ = 0;
   is_last_ = finishing_;
+  asked_for_ = asked_;
   return arrived;
 }
 
@@ -208,13 +220,16 @@ bool Journal::step() {
   Arrived arrived = wait_for_more();
   in_hand_ = unsettled_.size() + arrived.notes.size();
   for (const auto& batch : arrived.exchanges) in_hand_ += batch.size();
-  auto lines = put_in_order(std::move(arrived), is_last_ ? Clock::time_point::max() : Clock::now() - kOnTheWay);
+  const bool is_all = is_last_ || asked_for_ > told_;
+  auto lines = put_in_order(std::move(arrived), is_all ? Clock::time_point::max() : Clock::now() - kOnTheWay);
   in_hand_ = lines.size();
   unwritten_ += text_of(lines);
   in_hand_ = 0;
   if (keep_ == Keep::last && !lines.empty()) keep(std::move(lines));
   if (!unwritten_.empty()) write_out();
   const std::lock_guard lock(mutex_);
+  told_ = asked_for_;
+  caught_up_.notify_all();
   const bool is_over = unsettled_.empty() && arrived_.is_empty() && (unwritten_.empty() || Clock::now() > give_up_);
   return !finishing_ || !is_over;
 }

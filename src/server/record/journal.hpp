@@ -71,6 +71,9 @@ class Journal {
   /// After its return the function is not called any more.
   void unsubscribe(std::uint64_t number);
 
+  /// Returns once all that was handed over before is kept, or after a moment. From any thread but its own.
+  void catch_up();
+
   /// While held back, nothing is written.
   void hold_back();
   /// Writes `lines` before all that waits, and ends the holding back.
@@ -104,8 +107,9 @@ class Journal {
   const Colour colour_;
   std::vector<Line> unsettled_;
   std::string unwritten_;
-  std::size_t in_hand_ = 0;  ///< Lines that are lost if memory lacks now.
-  bool is_last_ = false;     ///< What has arrived is the last there is.
+  std::size_t in_hand_ = 0;      ///< Lines that are lost if memory lacks now.
+  bool is_last_ = false;         ///< What has arrived is the last there is.
+  std::uint64_t asked_for_ = 0;  ///< As asked_ was when it was looked at last.
 
   std::mutex mutex_;
   std::condition_variable changed_;
@@ -119,6 +123,9 @@ class Journal {
   bool held_back_ = false;
   bool sleeping_ = false;  ///< The thread waits for `changed_`.
   bool finishing_ = false;
+  std::uint64_t asked_ = 0;  ///< How often somebody has asked for all that there is.
+  std::uint64_t told_ = 0;   ///< As asked_ was when all had been kept.
+  std::condition_variable caught_up_;
   std::chrono::steady_clock::time_point give_up_;  ///< When what is left is not written any more.
 
   std::mutex subscribers_mutex_;

@@ -1,14 +1,16 @@
 // The files that kept processes were started from: their program, what its arguments name, and its settings files.
 // A change of any of them is a new generation, and is seen by the very next request.
 //
-// The system tells of changes in their folders (inotify(7)), which a request asks for without waiting, so an idle pool
-// costs nothing; what the files are like is looked at only then.
+// The system tells of changes in the folders that lead to them (inotify(7)), which a request asks for without waiting,
+// so an idle pool costs nothing; what the files are like is looked at only then. Where the system has no more of that
+// to give, they are looked at for each request.
 #pragma once
 
 #include <atomic>
 #include <cstddef>
 #include <cstdint>
 #include <mutex>
+#include <set>
 #include <string>
 #include <vector>
 
@@ -24,19 +26,27 @@ class KeptFiles {
   void watch(const std::vector<std::string>& paths, std::int64_t since);
   /// The generation that they are in now. A system call mostly.
   std::uint64_t generation();
-  /// The same as far as somebody has asked for it.
-  std::uint64_t known_generation() const { return generation_; }
+  /// Something else that processes have read has changed: a new generation.
+  void begin_anew() { ++generation_; }
 
  private:
+  /// With mutex_ held: watches the folders that lead to those files, as they are now.
+  void watch_folders();
   /// With mutex_ held: what tells the files as they are from all that they have been.
   std::string state_of_files() const;
+  /// With mutex_ held: whether something may have changed.
+  bool has_news();
+  /// True if what has happened to `name` in a folder that is watched may concern them.
+  bool is_about_them(const std::string& name) const;
+  /// With mutex_ held: looks at the files, whether that is a new generation.
   void look();
 
   std::atomic<std::uint64_t> generation_{1};
-  std::atomic<int> watcher_{-1};  ///< What is asked for changes; -1: nobody tells of them.
+  std::atomic<bool> is_watched_{false};
   std::mutex mutex_;
   files::Descriptor inotify_;  // Guarded by mutex_, as is what follows.
   std::vector<std::string> paths_;
+  std::set<std::string> names_;  ///< Of what lies on the way to them.
   std::string state_;
 };
 

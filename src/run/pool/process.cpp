@@ -1,5 +1,5 @@
-// A kept process's socket, its streams and its end. See kept_process.hpp.
-#include "run/kept_process.hpp"
+// A kept process's socket, its streams and its end. See process.hpp.
+#include "run/pool/process.hpp"
 
 #include <fcntl.h>
 #include <sys/socket.h>
@@ -16,7 +16,6 @@
 
 #include "core/files/beneath.hpp"
 #include "core/files/pipe.hpp"
-#include "run/take_back.hpp"
 
 namespace porter::run {
 namespace {
@@ -106,50 +105,12 @@ std::variant<std::unique_ptr<KeptProcess>, StartError> KeptProcess::start(const 
   return out;
 }
 
-KeptProcess::~KeptProcess() { *alive_ = false; }
-
-int KeptProcess::attach(const asio::any_io_executor& executor) {
-  files::Descriptor end = process_->watch();
-  files::Descriptor error(::fcntl(error_.get(), F_DUPFD_CLOEXEC, 3));
-  if (!end.is_open() || !error.is_open()) return errno;
-  end_watch_.emplace(executor, end.release());
-  error_watch_.emplace(executor, error.release());
+void KeptProcess::attach(const asio::any_io_executor& executor) {
+  if (connection_ && connection_->get_executor() == executor) return;
+  files::Descriptor open;
+  if (connection_ && connection_->is_open()) open.reset(connection_->release());
   connection_.emplace(executor);
-  if (detached_connection_.is_open()) connection_->assign(detached_connection_.release());
-  if (connection_->is_open()) connection_->native_non_blocking(true);
-  // Of others it is not known that they read one request and no more.
-  can_take_back_ = is_php_ && can_take_back(end_watch_->native_handle());
-  home_since = Clock::now();
-  await_end();
-  await_errors();
-  return 0;
-}
-
-void KeptProcess::detach() {
-  *alive_ = false;
-  alive_ = std::make_shared<bool>(true);
-  if (connection_ && connection_->is_open()) detached_connection_.reset(connection_->release());
-  connection_.reset();
-  end_watch_.reset();
-  error_watch_.reset();
-}
-
-void KeptProcess::await_end() {
-  end_watch_->async_wait(asio::posix::stream_descriptor::wait_read,
-                         [this, alive = alive_](const boost::system::error_code& error) {
-                           if (error || !*alive) return;
-                           if (!process_->reap()) return await_end();
-                           error_text_.read_from(error_.get());
-                           if (const auto then = ended) then();
-                         });
-}
-
-void KeptProcess::await_errors() {
-  error_watch_->async_wait(asio::posix::stream_descriptor::wait_read,
-                           [this, alive = alive_](const boost::system::error_code& error) {
-                             if (!error && *alive && !has_ended() && error_text_.read_from(error_.get()))
-                               await_errors();
-                           });
+  if (open.is_open()) connection_->assign(open.release());
 }
 
 bool KeptProcess::is_connected() {
@@ -185,25 +146,6 @@ std::uint16_t KeptProcess::next_request() {
   // 0 is the number of what belongs to no request.
   if (++last_request_ == 0) last_request_ = 1;
   return last_request_;
-}
-
-bool KeptProcess::send_ahead(std::string& request) {
-  fastcgi::address(request, next_request(), fastcgi::Connection::stays);
-  ahead_ = request;
-  const ssize_t sent = ::send(connection_->native_handle(), request.data(), request.size(), MSG_NOSIGNAL);
-  if (sent <= 0) ahead_.clear();
-  return sent == static_cast<ssize_t>(request.size());
-}
-
-void KeptProcess::begin_ahead() {
-  begun_ = last_request_;
-  ahead_.clear();
-}
-
-bool KeptProcess::take_back_ahead() {
-  if (!take_back(end_watch_->native_handle(), process_->id(), connection_->native_handle(), ahead_)) return false;
-  ahead_.clear();
-  return true;
 }
 
 void KeptProcess::terminate() { process_->terminate(kGraceOfKept); }

@@ -1,5 +1,5 @@
 // Marks, orphans, and walks down the tree of processes. See kin.hpp.
-#include "run/kin.hpp"
+#include "run/fresh/kin.hpp"
 
 #include <dirent.h>
 #include <fcntl.h>

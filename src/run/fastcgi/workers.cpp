@@ -1,5 +1,5 @@
 // Connecting to workers. See workers.hpp.
-#include "run/workers.hpp"
+#include "run/fastcgi/workers.hpp"
 
 #include <sys/socket.h>
 #include <sys/un.h>
@@ -105,7 +105,7 @@ class WorkerPeer : public FastCgiPeer {
 
   asio::posix::stream_descriptor& connection() override { return connection_; }
   std::uint16_t next_request() override { return 1; }
-  std::unique_ptr<char[]>& read_ahead() override { return read_ahead_; }
+  std::shared_ptr<char[]>& read_ahead() override { return read_ahead_; }
   fastcgi::Connection then() const override { return fastcgi::Connection::closes; }
   std::string name() const override { return worker_->written; }
   void terminate() override {
@@ -119,7 +119,7 @@ class WorkerPeer : public FastCgiPeer {
  private:
   std::shared_ptr<Workers::One> worker_;
   asio::posix::stream_descriptor connection_;
-  std::unique_ptr<char[]> read_ahead_;
+  std::shared_ptr<char[]> read_ahead_;
 };
 
 Workers::Workers(const std::vector<std::string>& addresses) {

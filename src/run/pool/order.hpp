@@ -23,9 +23,9 @@ struct KeptOrder {
   std::size_t open_files = 0;
   std::size_t processes = 1;
   std::size_t runs_each = 1;
-  bool may_last_longer = false;  ///< More of them in its first seconds.
   std::chrono::seconds idle_time{0};
   std::vector<std::string> workers;
+  std::size_t queue = 0;  ///< Requests that wait for those workers.
 
   bool operator==(const KeptOrder&) const = default;
 };

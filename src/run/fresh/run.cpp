@@ -1,5 +1,5 @@
 // A run's streams, its end and its time limit. See run.hpp.
-#include "run/run.hpp"
+#include "run/fresh/run.hpp"
 
 #include <fcntl.h>
 #include <sched.h>
@@ -287,17 +287,6 @@ asio::awaitable<bool> Run::write(std::string_view data) {
     } else if (errno != EINTR) {
       co_return false;
     }
-  }
-  co_return true;
-}
-
-asio::awaitable<bool> Run::write(Passage& passage) {
-  const auto self = shared_from_this();
-  while (passage.size() > 0) {
-    if (!input_.is_open() || has_ended()) co_return false;
-    const ssize_t given = passage.give(input_.native_handle(), passage.size());
-    if (given < 0 && errno != EAGAIN) co_return false;
-    if (given < 0) co_await input_.async_wait(asio::posix::stream_descriptor::wait_write, kAwait);
   }
   co_return true;
 }

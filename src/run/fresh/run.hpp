@@ -100,7 +100,6 @@ class Run : public TimedSource, public std::enable_shared_from_this<Run> {
   asio::awaitable<std::size_t> read(std::span<char> buffer) override;
   asio::awaitable<std::optional<std::size_t>> read_by(std::span<char> buffer, Clock::time_point time) override;
   asio::awaitable<bool> write(std::string_view data) override;
-  asio::awaitable<bool> write(Passage& passage) override;
   void close_input() override;
   /// SIGTERM to the process and all its kin now, SIGKILL two seconds later if it is still there.
   void stop() override;

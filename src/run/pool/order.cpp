@@ -1,5 +1,5 @@
-// What kept processes are started from, and what PHP is told beside its own settings. See kept_order.hpp.
-#include "run/kept_order.hpp"
+// What kept processes are started from, and what PHP is told beside its own settings. See order.hpp.
+#include "run/pool/order.hpp"
 
 #include <algorithm>
 #include <thread>
@@ -71,12 +71,14 @@ KeptOrder kept_order(const Settings& settings, const Site& site, const script::I
   out.site = site.name;
   out.language = rule.language;
   out.processes = rule.keeping.processes > 0 ? rule.keeping.processes : runs_at_once(settings.limits);
-  constexpr std::size_t kUsualRuns = 1000;
+  constexpr std::size_t kUsualRuns = 10'000;
   out.runs_each = rule.keeping.runs_each.value_or(kUsualRuns);
-  out.may_last_longer = !rule.keeping.runs_each;
   out.idle_time = rule.keeping.idle_time;
   out.workers = rule.keeping.workers;
-  if (!out.workers.empty()) return out;
+  if (!out.workers.empty()) {
+    out.queue = settings.limits.queue;
+    return out;
+  }
   Limits limits = settings.limits;
   for (const auto& [name, value] : rule.limits) set_limit(limits, name, value);
   out.is_php = rule.is_php();

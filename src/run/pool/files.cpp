@@ -1,5 +1,5 @@
-// Watching folders, and comparing what lies in them. See kept_files.hpp.
-#include "run/kept_files.hpp"
+// Watching folders, and comparing what lies in them. See files.hpp.
+#include "run/pool/files.hpp"
 
 #include <dirent.h>
 #include <sys/inotify.h>
@@ -72,21 +72,54 @@ void KeptFiles::watch(const std::vector<std::string>& paths, std::int64_t since)
     for (const std::string& one : with_entries(path)) {
       struct stat info {};
       if (::stat(one.c_str(), &info) == 0 && !S_ISDIR(info.st_mode)) has_changed |= info.st_ctim.tv_sec >= since;
-      const std::string real = real_path(one);
-      for (const std::string& place : {one, real}) {
-        if (place.empty()) continue;
-        const std::string folder = is_folder(place) ? place : std::string(files::folder_of(place));
-        if (inotify_.is_open()) ::inotify_add_watch(inotify_.get(), folder.c_str(), kChanges | IN_ONLYDIR);
-      }
     }
   }
+  watch_folders();
   state_ = state_of_files();
-  watcher_ = inotify_.is_open() ? inotify_.get() : -1;
+  is_watched_ = true;
   if (has_changed) ++generation_;
 }
 
+void KeptFiles::watch_folders() {
+  if (!inotify_.is_open()) return;
+  // A link may be turned, or a folder replaced, anywhere on the way.
+  names_.clear();
+  std::set<std::string> folders;
+  for (const std::string& path : paths_)
+    for (const std::string& one : with_entries(path))
+      for (const std::string& place : {one, real_path(one)}) {
+        if (is_folder(place)) folders.insert(place);
+        for (std::size_t slash = place.rfind('/'), end = place.size(); slash != place.npos && end > 0;
+             end = slash, slash = slash == 0 ? place.npos : place.rfind('/', slash - 1)) {
+          names_.insert(place.substr(slash + 1, end - slash - 1));
+          folders.insert(place.substr(0, std::max<std::size_t>(slash, 1)));
+        }
+      }
+  for (const std::string& folder : folders)
+    if (::inotify_add_watch(inotify_.get(), folder.c_str(), kChanges | IN_ONLYDIR) < 0 && errno == ENOSPC)
+      return inotify_.reset();
+}
+
+bool KeptFiles::is_about_them(const std::string& name) const {
+  return name.empty() || name.ends_with(".ini") || names_.contains(name);
+}
+
+bool KeptFiles::has_news() {
+  if (!inotify_.is_open()) return true;
+  alignas(inotify_event) std::array<char, 4096> events;
+  bool out = false;
+  for (ssize_t got = 0; (got = ::read(inotify_.get(), events.data(), events.size())) > 0;)
+    for (std::size_t at = 0; at < static_cast<std::size_t>(got);) {
+      const auto* const event = reinterpret_cast<const inotify_event*>(events.data() + at);
+      out = out || is_about_them(event->len > 0 ? event->name : "");
+      at += sizeof *event + event->len;
+    }
+  return out;
+}
+
 void KeptFiles::look() {
-  const std::lock_guard lock(mutex_);
+  // What has changed may lead elsewhere now.
+  watch_folders();
   std::string now = state_of_files();
   if (now == state_) return;
   state_ = std::move(now);
@@ -94,11 +127,9 @@ void KeptFiles::look() {
 }
 
 std::uint64_t KeptFiles::generation() {
-  const int watcher = watcher_.load(std::memory_order_acquire);
-  alignas(inotify_event) std::array<char, 4096> events;
-  bool has_changed = false;
-  while (watcher >= 0 && ::read(watcher, events.data(), events.size()) > 0) has_changed = true;
-  if (has_changed) look();
+  if (!is_watched_) return generation_;
+  const std::lock_guard lock(mutex_);
+  if (has_news()) look();
   return generation_;
 }
 

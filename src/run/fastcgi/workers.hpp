@@ -13,7 +13,7 @@
 
 #include "core/findings/finding.hpp"
 #include "core/script/interpreters.hpp"
-#include "run/fastcgi_run.hpp"
+#include "run/fastcgi/run.hpp"
 
 namespace porter::run {
 

@@ -1,0 +1,478 @@
+// Lending processes, taking them back, and ending them. See pool.hpp.
+#include "run/pool/pool.hpp"
+
+#include <sys/socket.h>
+
+#include <algorithm>
+#include <boost/asio/posix/stream_descriptor.hpp>
+#include <boost/asio/post.hpp>
+#include <cerrno>
+#include <exception>
+#include <thread>
+#include <utility>
+
+namespace porter::run {
+namespace {
+
+/// Mostly the system tells of their end before.
+constexpr std::chrono::milliseconds kLookAtDying{100};
+
+/// Takes a process out of those in `all`. False: it is not among them.
+bool take_out(std::vector<std::shared_ptr<KeptProcess>>& all, const std::shared_ptr<KeptProcess>& process) {
+  const auto found = std::find(all.begin(), all.end(), process);
+  if (found == all.end()) return false;
+  all.erase(found);
+  return true;
+}
+
+}  // namespace
+
+/// A process while a run has it.
+class PoolPeer : public FastCgiPeer, public std::enable_shared_from_this<PoolPeer> {
+ public:
+  PoolPeer(std::shared_ptr<KeptPool> pool, std::shared_ptr<KeptProcess> process)
+      : pool_(std::move(pool)), process_(std::move(process)) {}
+  ~PoolPeer() override {
+    if (process_) pool_->give_back(std::move(process_), Left::spoilt);
+  }
+
+  asio::posix::stream_descriptor& connection() override { return process_->connection(); }
+  std::uint16_t next_request() override { return process_->next_request(); }
+  std::shared_ptr<char[]>& read_ahead() override { return process_->read_ahead; }
+  fastcgi::Connection then() const override { return fastcgi::Connection::stays; }
+  std::string name() const override { return pool_->order().program; }
+  bool is_first_run() const override { return process_->runs == 1; }
+  std::uint64_t number_of_run() const override { return process_->runs; }
+  bool reads_all_input() const override { return pool_->order().is_php; }
+  bool ends_between_runs() const override { return pool_->order().is_php; }
+  Process* process() override { return &process_->process(); }
+  void terminate() override { process_->process().kill(); }
+  Clock::time_point look(Clock::time_point now) override {
+    // A run that lasts may fill its error stream, and would wait for a reader. And the word that it has ended may have
+    // come while nobody had it.
+    pause_ = process_->read_errors() ? kShortRun : std::min<Clock::duration>(2 * pause_, kLongestPause);
+    const auto self = shared_from_this();
+    process_has_ended();
+    return process_ ? std::min(process_->look(now), now + pause_) : Clock::time_point::max();
+  }
+  std::chrono::nanoseconds processor_time() override { return process_->processor_time_since_last(); }
+  void skip_processor_time() override { process_->skip_processor_time(); }
+  std::string take_error_text() override { return process_->take_error_text(); }
+  void when_ended(std::function<void()> then) override { ended_ = std::move(then); }
+  void only_streams() override { pool_->only_streams(*process_); }
+  void give_back(Left left) override { pool_->give_back(std::exchange(process_, nullptr), left); }
+
+  /// On the run's thread: the process may have ended. False: the run is over with it.
+  bool process_has_ended() {
+    if (!process_) return false;
+    const bool is_news = !process_->has_ended() && process_->process().reap();
+    // The run is over then, and lets go of this.
+    if (const auto then = ended_; is_news && then) then();
+    return true;
+  }
+
+ private:
+  static constexpr std::chrono::milliseconds kLongestPause{400};
+
+  std::shared_ptr<KeptPool> pool_;
+  std::shared_ptr<KeptProcess> process_;
+  std::function<void()> ended_;
+  Clock::duration pause_ = kShortRun;  ///< Until it is looked at again.
+};
+
+KeptPool::KeptPool(KeptOrder order, std::string folder, asio::any_io_executor keeper)
+    : order_(std::move(order)),
+      folder_(std::move(folder)),
+      keeper_(std::move(keeper)),
+      idle_alarm_(keeper_),
+      dying_alarm_(keeper_) {
+  for (const std::string& word : order_.arguments) (command_text_ += word) += '\0';
+  if (order_.workers.empty()) return;
+  constexpr std::size_t kMost = 10000;
+  gate_ = std::make_shared<Gate>(Gate::Bounds{order_.processes * order_.workers.size(), kMost, order_.queue});
+}
+
+void KeptPool::note_script(const std::string& path, const struct stat& info) {
+  constexpr std::size_t kMostScripts = 10'000;
+  const auto time_of = [](const timespec& time) { return std::pair(time.tv_sec, time.tv_nsec); };
+  const std::lock_guard lock(mutex_);
+  if (scripts_.size() >= kMostScripts) scripts_.clear();
+  struct stat& last = scripts_[path];
+  // PHP looks at the time of the source alone.
+  const bool has_same_time = last.st_ino != 0 && time_of(last.st_mtim) == time_of(info.st_mtim);
+  const bool is_same = last.st_ino == info.st_ino && last.st_dev == info.st_dev && last.st_size == info.st_size &&
+                       time_of(last.st_ctim) == time_of(info.st_ctim);
+  last = info;
+  if (has_same_time && !is_same) files_.begin_anew();
+}
+
+KeptPool::State KeptPool::state() {
+  if (gate_) return {0, 0, gate_->state().waiting, runs_};
+  const std::lock_guard lock(mutex_);
+  return {processes_, idle_.size(), waiting_.size(), runs_};
+}
+
+std::variant<std::shared_ptr<KeptProcess>, StartError> KeptPool::start(const asio::any_io_executor& executor) {
+  if (!has_descriptors_for_one()) return StartError{StartError::Step::resources, EMFILE};
+  const std::uint64_t generation = files_.generation();
+  auto started = KeptProcess::start(order_, folder_);
+  if (const auto* const error = std::get_if<StartError>(&started)) return *error;
+  std::shared_ptr<KeptProcess> process = std::get<std::unique_ptr<KeptProcess>>(std::move(started));
+  process->generation = generation;
+  files::Descriptor end = process->process().watch();
+  if (!end.is_open()) return StartError{StartError::Step::resources, errno};
+  process->attach(executor);
+  if (const int error = process->connect()) return StartError{StartError::Step::resources, error};
+  asio::post(keeper_, [self = shared_from_this(), process, end = std::make_shared<files::Descriptor>(std::move(end))] {
+    self->watch_end(process, std::move(*end));
+  });
+  return process;
+}
+
+std::shared_ptr<FastCgiPeer> KeptPool::lend(const asio::any_io_executor& executor,
+                                            std::shared_ptr<KeptProcess> process) {
+  process->attach(executor);
+  auto peer = std::make_shared<PoolPeer>(shared_from_this(), process);
+  ++process->runs;
+  runs_.fetch_add(1, std::memory_order_relaxed);
+  const std::lock_guard lock(mutex_);
+  process->user = peer;
+  return peer;
+}
+
+std::variant<std::shared_ptr<FastCgiPeer>, StartError, KeptPool::NoneFree> KeptPool::take(
+    const asio::any_io_executor& executor, KeptTurn* turn) {
+  if (turn != nullptr && turn->failure_) return *turn->failure_;
+  std::vector<std::shared_ptr<KeptProcess>> useless;
+  std::size_t places = 0;  // That are counted and have no process.
+  std::shared_ptr<KeptProcess> process = find_ready(executor, turn, useless, places);
+  for (auto& one : useless) terminate_and_reap(std::move(one));
+  if (!process && places == 0) return NoneFree{};
+  // One of them is for the process that is started.
+  for (std::size_t spare = process ? places : places - 1; spare > 0; --spare) give_up_place();
+  try {
+    if (!process) {
+      auto started = start(executor);
+      if (const auto* const error = std::get_if<StartError>(&started)) {
+        start_has_failed(*error);
+        return *error;
+      }
+      process = std::get<std::shared_ptr<KeptProcess>>(std::move(started));
+    }
+    return lend(executor, process);
+  } catch (const std::exception&) {
+    if (process) terminate_and_reap(std::move(process));
+    give_up_place();
+    throw;
+  }
+}
+
+std::shared_ptr<KeptProcess> KeptPool::find_ready(const asio::any_io_executor& executor, KeptTurn* turn,
+                                                  std::vector<std::shared_ptr<KeptProcess>>& useless,
+                                                  std::size_t& places) {
+  std::shared_ptr<KeptProcess> process;
+  if (turn != nullptr) {
+    process = std::exchange(turn->process_, nullptr);
+    places += std::exchange(turn->may_start_, false) ? 1 : 0;
+    if (process && turn->sent_) return process;
+  }
+  const std::uint64_t generation = files_.generation();
+  for (;;) {
+    if (!process) {
+      const std::lock_guard lock(mutex_);
+      if (!idle_.empty()) {
+        process = std::move(idle_.back());
+        idle_.pop_back();
+      } else if (places == 0 && processes_ < order_.processes && !is_retired_) {
+        ++processes_;
+        ++places;
+      }
+    }
+    if (!process) return nullptr;
+    process->attach(executor);
+    if (process->generation == generation && !process->has_ended() && process->connect() == 0) return process;
+    useless.push_back(std::exchange(process, nullptr));
+    ++places;
+  }
+}
+
+void KeptPool::start_has_failed(const StartError& error) {
+  std::deque<std::shared_ptr<KeptTurn>> failed;
+  {
+    const std::lock_guard lock(mutex_);
+    --processes_;
+    // With none left that would come to them, all that wait have waited for this one.
+    if (processes_ == 0) failed.swap(waiting_);
+    for (const auto& turn : failed) turn->failure_ = error;
+  }
+  for (const auto& turn : failed) call(turn);
+}
+
+std::shared_ptr<KeptTurn> KeptPool::line_up(const asio::any_io_executor& executor, FastCgiRun::Order& order,
+                                            std::size_t queue) {
+  auto turn = std::make_shared<KeptTurn>(shared_from_this(), executor, std::move(order.request));
+  {
+    const std::lock_guard lock(mutex_);
+    if (!idle_.empty()) {
+      turn->process_ = std::move(idle_.back());
+      idle_.pop_back();
+    } else if (processes_ < order_.processes) {
+      ++processes_;
+      turn->may_start_ = true;
+    } else {
+      if (waiting_.size() >= queue) return nullptr;
+      waiting_.push_back(turn);
+      return turn;
+    }
+  }
+  // Not from here: whoever lines up is not waiting yet.
+  asio::post(executor, [turn] { turn->come(); });
+  return turn;
+}
+
+void KeptPool::call(const std::shared_ptr<KeptTurn>& turn) noexcept {
+  if (!turn) return;
+  for (;;) {
+    try {
+      asio::post(turn->executor_, [turn] { turn->come(); });
+      return;
+    } catch (const std::bad_alloc&) {
+      // It was taken out of the queue, and nobody else will call it.
+      std::this_thread::yield();
+    }
+  }
+}
+
+void KeptPool::tell(const std::shared_ptr<KeptTurn>& turn) noexcept {
+  if (!begin(turn)) return call(turn);
+  Lock lock(mutex_);
+  turn->is_begun_ = true;
+  const bool is_given_up = turn->is_given_up_;
+  lock.unlock();
+  if (is_given_up) call(turn);
+}
+
+bool KeptPool::begin(const std::shared_ptr<KeptTurn>& turn) noexcept {
+  KeptProcess& process = *turn->process_;
+  try {
+    // Who has waited for longer may have left, which only its own thread can tell.
+    if (turn->request_.empty() || Clock::now() - turn->since_ >= kShortRun || process.generation != files_.generation())
+      return false;
+    if (process.has_ended() || !process.is_connected()) return false;
+    process.attach(turn->executor_);
+    const std::uint16_t request = process.next_request();
+    fastcgi::address(turn->request_, request, fastcgi::Connection::stays);
+    const ssize_t sent =
+        ::send(process.connection().native_handle(), turn->request_.data(), turn->request_.size(), MSG_NOSIGNAL);
+    if (sent <= 0) return false;
+    turn->sent_ = {request, static_cast<std::size_t>(sent)};
+    process.connection().async_wait(asio::posix::stream_descriptor::wait_read,
+                                    [turn](const boost::system::error_code&) { turn->come(); });
+    return true;
+  } catch (const std::exception&) {
+    return false;  // What was sent is known, and the thread will be told of it.
+  }
+}
+
+void KeptPool::discard(std::shared_ptr<KeptProcess> process) noexcept {
+  const bool is_counted = process->is_counted;
+  terminate_and_reap(std::move(process));
+  if (is_counted) give_up_place();
+}
+
+bool KeptPool::is_worn_out(KeptProcess& process) const {
+  constexpr std::uint64_t kRunsBetweenLooks = 32;
+  if (is_retired_ || process.runs >= order_.runs_each) return true;
+  return process.runs % kRunsBetweenLooks == 0 && process.is_near_its_limit();
+}
+
+std::shared_ptr<KeptTurn> KeptPool::set_aside(std::shared_ptr<KeptProcess> process) {
+  process->user.reset();
+  if (waiting_.empty()) {
+    process->idle_since = Clock::now();
+    idle_.push_back(std::move(process));
+    return nullptr;
+  }
+  auto turn = std::move(waiting_.front());
+  waiting_.pop_front();
+  turn->process_ = std::move(process);
+  return turn;
+}
+
+std::shared_ptr<KeptTurn> KeptPool::uncount() {
+  if (waiting_.empty() || processes_ > order_.processes) {
+    --processes_;
+    return nullptr;
+  }
+  auto turn = std::move(waiting_.front());
+  waiting_.pop_front();
+  turn->may_start_ = true;
+  return turn;
+}
+
+void KeptPool::give_up_place() noexcept {
+  Lock lock(mutex_);
+  const auto turn = uncount();
+  lock.unlock();
+  call(turn);
+}
+
+void KeptPool::give_back(std::shared_ptr<KeptProcess> process, FastCgiPeer::Left left) noexcept {
+  if (left == FastCgiPeer::Left::spoilt) process->disconnect();
+  const bool is_done_with = process->has_ended() || is_worn_out(*process);
+  std::shared_ptr<KeptTurn> turn;
+  bool is_to_be_watched = false;
+  bool is_kept = false;
+  try {
+    const std::lock_guard lock(mutex_);
+    idle_.reserve(idle_.size() + 1);
+    if (!process->is_counted && !is_done_with && processes_ < order_.processes) {
+      ++processes_;
+      process->is_counted = true;
+    }
+    is_kept = process->is_counted && !is_done_with;
+    if (is_kept) {
+      turn = set_aside(process);
+      is_to_be_watched = !turn && !std::exchange(is_idle_watched_, true);
+    } else if (process->is_counted) {
+      turn = uncount();
+    }
+  } catch (const std::bad_alloc&) {
+    is_kept = false;
+    if (process->is_counted) give_up_place();
+  }
+  if (turn && is_kept) {
+    tell(turn);
+  } else {
+    call(turn);
+  }
+  if (!is_kept) terminate_and_reap(std::move(process));
+  if (!is_to_be_watched) return;
+  try {
+    asio::post(keeper_, [self = shared_from_this()] { self->look_at_idle(); });
+  } catch (const std::bad_alloc&) {
+    const std::lock_guard lock(mutex_);
+    is_idle_watched_ = false;  // The next one that becomes idle has it looked at.
+  }
+}
+
+void KeptPool::only_streams(KeptProcess& process) {
+  if (!process.is_counted) return;
+  process.is_counted = false;
+  give_up_place();
+}
+
+void KeptPool::terminate_and_reap(std::shared_ptr<KeptProcess> process) noexcept {
+  if (process->has_ended()) return;
+  process->disconnect();
+  process->terminate();
+  try {
+    {
+      const std::lock_guard lock(mutex_);
+      process->user.reset();
+      dying_.push_back(process);
+    }
+    asio::post(keeper_, [self = shared_from_this()] { self->look_at_dying(); });
+  } catch (const std::bad_alloc&) {
+    // For lack of memory it is not waited for, but ended.
+    process->process().kill();
+  }
+}
+
+void KeptPool::watch_end(const std::shared_ptr<KeptProcess>& process, files::Descriptor end) {
+  const auto watched = std::make_shared<asio::posix::stream_descriptor>(keeper_, end.release());
+  watched->async_wait(
+      asio::posix::stream_descriptor::wait_read,
+      [self = shared_from_this(), watched, weak = std::weak_ptr(process)](const boost::system::error_code&) {
+        if (const auto ended = weak.lock()) self->process_ended(ended);
+      });
+}
+
+void KeptPool::process_ended(const std::shared_ptr<KeptProcess>& process) {
+  std::shared_ptr<KeptTurn> turn;
+  {
+    const std::lock_guard lock(mutex_);
+    if (const auto peer = process->user.lock()) {
+      // It is its run's to see to; if that is over by then, it is looked at once more.
+      asio::post(process->connection().get_executor(), [self = shared_from_this(), peer, process] {
+        if (!peer->process_has_ended()) asio::post(self->keeper_, [self, process] { self->process_ended(process); });
+      });
+      return;
+    }
+    if (take_out(dying_, process)) {
+      process->process().reap();
+    } else if (take_out(idle_, process)) {
+      // Between two requests: whoever wants one gets another.
+      process->process().reap();
+      turn = uncount();
+    }
+  }
+  call(turn);
+}
+
+void KeptPool::look_at_dying() {
+  auto next = Clock::time_point::max();
+  const auto now = Clock::now();
+  const std::lock_guard lock(mutex_);
+  std::erase_if(dying_, [&](const std::shared_ptr<KeptProcess>& process) {
+    if (process->process().reap()) return true;
+    next = std::min({next, process->look(now), now + kLookAtDying});
+    return process->has_ended();
+  });
+  // An alarm that is set keeps the pool, and the keeper from its end.
+  dying_alarm_.cancel();
+  if (next != Clock::time_point::max()) dying_alarm_.set(next, [self = shared_from_this()] { self->look_at_dying(); });
+}
+
+void KeptPool::look_at_idle() {
+  std::vector<std::shared_ptr<KeptProcess>> tired;
+  const auto now = Clock::now();
+  auto next = Clock::time_point::max();
+  {
+    const std::lock_guard lock(mutex_);
+    for (auto& process : idle_) {
+      const auto until = process->idle_since + order_.idle_time;
+      if (until <= now || is_retired_) {
+        tired.push_back(std::move(process));
+        --processes_;
+      } else {
+        next = std::min(next, until);
+      }
+    }
+    std::erase(idle_, nullptr);
+    // Those that are at work now are idle for long enough then at the earliest.
+    if (processes_ > 0 && !is_retired_) next = std::min(next, now + order_.idle_time);
+    is_idle_watched_ = next != Clock::time_point::max();
+  }
+  for (auto& process : tired) terminate_and_reap(std::move(process));
+  idle_alarm_.cancel();
+  if (next == Clock::time_point::max()) return;
+  if (idle_alarm_.set(next, [self = shared_from_this()] { self->look_at_idle(); })) return;
+  const std::lock_guard lock(mutex_);
+  is_idle_watched_ = false;
+}
+
+void KeptPool::retire() {
+  is_retired_ = true;
+  asio::post(keeper_, [self = shared_from_this()] { self->look_at_idle(); });
+}
+
+std::optional<Clock::time_point> KeptPool::idle_longest() {
+  const std::lock_guard lock(mutex_);
+  if (idle_.empty()) return std::nullopt;
+  return idle_.front()->idle_since;
+}
+
+void KeptPool::end_longest_idle() {
+  std::shared_ptr<KeptProcess> process;
+  {
+    const std::lock_guard lock(mutex_);
+    if (idle_.empty()) return;
+    process = std::move(idle_.front());
+    idle_.erase(idle_.begin());
+    --processes_;
+  }
+  terminate_and_reap(std::move(process));
+}
+
+}  // namespace porter::run
