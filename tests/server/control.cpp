@@ -344,7 +344,8 @@ TEST_CASE("the access log heeds another size at once, and has one writer for one
   CHECK(server.call("POST", "/v1/reload").status == 200);
   for (int i = 0; i < 60; ++i) get(server.port(), "/");
   CHECK(eventually([&] { return std::filesystem::exists(server.folder().path() + "/access.1.log"); }));
-  CHECK(std::filesystem::file_size(file) <= 4096);
+  // For a moment there is only the old one.
+  CHECK(file_text(file).size() <= 4096);
   CHECK_FALSE(std::filesystem::exists(server.folder().path() + "/access.2.log"));
 }
 
