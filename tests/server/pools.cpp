@@ -1,0 +1,241 @@
+// What pools owe to those who wait, whoever else is slow, is edited or is killed.
+#include <fcntl.h>
+#include <netinet/in.h>
+#include <signal.h>
+#include <sys/resource.h>
+#include <sys/socket.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <atomic>
+#include <catch2/catch.hpp>
+#include <filesystem>
+#include <fstream>
+#include <set>
+#include <thread>
+
+#include "support/support.hpp"
+
+using namespace porter::test;
+namespace fs = std::filesystem;
+
+namespace {
+
+std::string one_site(const std::string& of_php, const std::string& limits = "") {
+  return "addresses = [PORT]\n[exchanges]\nkeep = false\n[limits]\n" + limits +
+         "[site.kept]\ndocument-root = \"pages\"\nhosts = [\"localhost\"]\n[interpreter.PHP]\n" + of_php;
+}
+
+/// A client that asks, and takes next to nothing of the answer until it reads.
+class SlowClient {
+ public:
+  SlowClient(std::uint16_t port, const std::string& target) : socket_(::socket(AF_INET, SOCK_STREAM, 0)) {
+    set_room(4096);
+    sockaddr_in address{};
+    address.sin_family = AF_INET;
+    address.sin_port = htons(port);
+    address.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+    REQUIRE(::connect(socket_, reinterpret_cast<const sockaddr*>(&address), sizeof address) == 0);
+    const std::string head = "GET " + target + " HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n\r\n";
+    REQUIRE(::send(socket_, head.data(), head.size(), MSG_NOSIGNAL) == static_cast<ssize_t>(head.size()));
+  }
+  ~SlowClient() { ::close(socket_); }
+  SlowClient(const SlowClient&) = delete;
+  SlowClient& operator=(const SlowClient&) = delete;
+
+  /// All of it, as it comes.
+  std::string receive() {
+    set_room(4 * 1024 * 1024);
+    std::string out;
+    std::string piece(1024 * 1024, '\0');
+    for (ssize_t got = 0; (got = ::recv(socket_, piece.data(), piece.size(), 0)) > 0;)
+      out.append(piece, 0, static_cast<std::size_t>(got));
+    return out;
+  }
+
+ private:
+  void set_room(int bytes) { ::setsockopt(socket_, SOL_SOCKET, SO_RCVBUF, &bytes, sizeof bytes); }
+
+  int socket_;
+};
+
+}  // namespace
+
+TEST_CASE("a process is free as soon as it has ended, however slowly its client takes the page") {
+  TempFolder folder;
+  folder.write("pages/large.php", "<?php echo str_repeat('Skerry Head to Morrow Bay. ', 130000);");
+  folder.write("pages/small.php", "<?php echo 'Kittiwake';");
+  SettledServer server(folder, one_site("processes = 1\n"));
+  CHECK(get(server.port(), "/small.php").body == "Kittiwake");
+  SlowClient slow(server.port(), "/large.php");
+  pause_ms(100);
+  const auto begun = std::chrono::steady_clock::now();
+  for (int i = 0; i < 20; ++i) CHECK(get(server.port(), "/small.php").body == "Kittiwake");
+  CHECK(std::chrono::steady_clock::now() - begun < std::chrono::seconds(10));
+  const std::string large = slow.receive();
+  CHECK(large.size() > 130000 * 27);
+  CHECK(large.ends_with("\r\n0\r\n\r\n"));
+}
+
+TEST_CASE("a script is not blamed for a client that is slow") {
+  TempFolder folder;
+  folder.write("pages/larger.php",
+               "<?php for ($i = 0; $i < 16; ++$i) { echo str_repeat('Skerry Head to Morrow Bay. ', 50000); flush(); }");
+  const std::string ways[] = {"processes = 1\n", "kept = false\n"};
+  for (const std::string& way : ways) {
+    CAPTURE(way);
+    SettledServer server(folder, one_site(way, "total-time = 1\nfirst-byte = 1\n"));
+    SlowClient slow(server.port(), "/larger.php");
+    pause_ms(2500);
+    const std::string answer = slow.receive();
+    CHECK(answer.size() > 16 * 50000 * 27);
+    CHECK(answer.ends_with("\r\n0\r\n\r\n"));
+  }
+}
+
+TEST_CASE("a process that is ended from outside costs no request that it has not read") {
+  TempFolder folder;
+  folder.write("pages/pid.php", "<?php echo getmypid();");
+  SettledServer server(folder, one_site("processes = 2\n"));
+  std::atomic<bool> is_over{false};
+  std::atomic<int> answered{0};
+  std::atomic<int> failed{0};
+  std::vector<std::thread> clients;
+  for (int i = 0; i < 6; ++i)
+    clients.emplace_back([&] {
+      while (!is_over) {
+        Connection connection(server.port());
+        for (int j = 0; j < 50 && !is_over; ++j) {
+          connection.send("GET /pid.php HTTP/1.1\r\nHost: localhost\r\n\r\n");
+          (connection.receive().status == 200 ? answered : failed) += 1;
+        }
+      }
+    });
+  const int kills = 40;
+  for (int i = 0; i < kills; ++i) {
+    // Those that are new have answered something before they are ended as well.
+    const int before = answered;
+    CHECK(eventually([&] { return answered > before + 20; }));
+    for (const pid_t process : children_of(server.program().id())) ::kill(process, SIGTERM);
+  }
+  is_over = true;
+  for (std::thread& client : clients) client.join();
+  CAPTURE(answered.load());
+  CHECK(failed == 0);
+  CHECK(answered > kills);
+}
+
+TEST_CASE("another command replaces the processes that the one before has started") {
+  TempFolder folder;
+  folder.write("pages/pid.php", "<?php echo getmypid();");
+  const auto settings = [&](const std::string& command) {
+    return one_site("processes = 2\ncommand = \"" + command + "\"\n");
+  };
+  fs::copy_file("/usr/bin/php-cgi", folder.path() + "/php-cgi-of-mine");
+  SettledServer server(folder, settings("/usr/bin/php-cgi"));
+  const std::string first = get(server.port(), "/pid.php").body;
+  REQUIRE(children_of(server.program().id()).size() == 1);
+  std::string text = settings(folder.path() + "/php-cgi-of-mine");
+  text.replace(text.find("PORT"), 4, std::to_string(server.port()));
+  folder.write("porter.toml", text);
+  CHECK(eventually([&] { return get(server.port(), "/pid.php").body != first; }));
+  CHECK(eventually([&] { return children_of(server.program().id()).size() == 1; }));
+}
+
+TEST_CASE("what PHP is set up by is watched behind links and folders that are made anew") {
+  TempFolder folder;
+  folder.write("pages/limit.php", "<?php echo ini_get('memory_limit');");
+  folder.write("one/php.ini", "memory_limit = 71M\n");
+  folder.write("two/php.ini", "memory_limit = 72M\n");
+  fs::create_directory_symlink("one", folder.path() + "/set-up");
+  SettledServer server(folder, one_site("processes = 1\ncommand = [\"/usr/bin/php-cgi\", \"-c\", \"" + folder.path() +
+                                        "/set-up/php.ini\"]\n"));
+  const auto limit = [&] { return get(server.port(), "/limit.php").body; };
+  CHECK(limit() == "71M");
+  pause_ms(300);  // Until it is known what it reads.
+  CHECK(limit() == "71M");
+  fs::remove(folder.path() + "/set-up");
+  fs::create_directory_symlink("two", folder.path() + "/set-up");
+  CHECK(limit() == "72M");
+  fs::rename(folder.path() + "/two", folder.path() + "/old");
+  folder.write("two/php.ini", "memory_limit = 73M\n");
+  CHECK(limit() == "73M");
+  std::ofstream(folder.path() + "/two/php.ini") << "memory_limit = 74M\n";
+  CHECK(limit() == "74M");
+}
+
+TEST_CASE("another script of the same time is seen, moved into its place or led to by a link, and after a restart") {
+  TempFolder folder;
+  const bool is_kept = GENERATE(true, false);
+  CAPTURE(is_kept);
+  const auto write = [&](const std::string& name, const std::string& text) {
+    folder.write(name, "<?php echo '" + text + "';");
+    fs::last_write_time(folder.path() + "/" + name, fs::file_time_type::clock::now() - std::chrono::hours(10));
+    const timespec times[2] = {{1'700'000'000, 0}, {1'700'000'000, 0}};
+    REQUIRE(::utimensat(AT_FDCWD, (folder.path() + "/" + name).c_str(), times, 0) == 0);
+  };
+  write("pages/fares.php", "winter");
+  write("new.php", "summer");
+  write("pages/one/tides.php", "spring");
+  write("pages/two/tides.php", "ebb...");
+  fs::create_directory_symlink("one", folder.path() + "/pages/now");
+  const std::string settings = one_site(is_kept ? "processes = 2\n" : "kept = false\n");
+  const auto ask = [](SettledServer& server, const std::string& target) {
+    std::set<std::string> out;
+    for (int i = 0; i < 4; ++i) out.insert(get(server.port(), target).body);
+    return out;
+  };
+  {
+    SettledServer server(folder, settings);
+    CHECK(ask(server, "/fares.php") == std::set<std::string>{"winter"});
+    CHECK(ask(server, "/now/tides.php") == std::set<std::string>{"spring"});
+    pause_ms(2500);  // Until it is believed that it stays so.
+    CHECK(ask(server, "/fares.php") == std::set<std::string>{"winter"});
+    fs::rename(folder.path() + "/new.php", folder.path() + "/pages/fares.php");
+    fs::remove(folder.path() + "/pages/now");
+    fs::create_directory_symlink("two", folder.path() + "/pages/now");
+    pause_ms(1100);  // So long is it remembered what a path leads to.
+    CHECK(ask(server, "/fares.php") == std::set<std::string>{"summer"});
+    CHECK(ask(server, "/now/tides.php") == std::set<std::string>{"ebb..."});
+  }
+  write("newer.php", "autumn");
+  fs::rename(folder.path() + "/newer.php", folder.path() + "/pages/fares.php");
+  SettledServer again(folder, settings);
+  CHECK(ask(again, "/fares.php") == std::set<std::string>{"autumn"});
+}
+
+TEST_CASE("whoever has been idle longest gives way where descriptors are short") {
+  TempFolder folder;
+  std::string sites = "addresses = [PORT]\n[exchanges]\nkeep = false\n[interpreter.PHP]\nprocesses = 2\n";
+  constexpr int kSites = 30;
+  for (int i = 0; i < kSites; ++i) {
+    const std::string name = "pier" + std::to_string(i);
+    folder.write(name + "/index.php", "<?php echo '" + name + "';");
+    folder.write(name + "/tide.txt", "07:40");
+    sites += "[site." + name + "]\ndocument-root = \"" + name + "\"\nhosts = [\"" + name + ".localhost\"]\n";
+  }
+  SettledServer server(folder, sites, {"--threads", "1"});
+  const rlimit tight{100, 100};
+  REQUIRE(::prlimit(server.program().id(), RLIMIT_NOFILE, &tight, nullptr) == 0);
+  for (int round = 0; round < 2; ++round)
+    for (int i = 0; i < kSites; ++i) {
+      const std::string name = "pier" + std::to_string(i);
+      CAPTURE(round, name);
+      const Answer page = ask_host(server.port(), name + ".localhost", "/");
+      CHECK(page.status == 200);
+      CHECK(page.body == name);
+      CHECK(ask_host(server.port(), name + ".localhost", "/tide.txt").status == 200);
+    }
+}
+
+TEST_CASE("the log has a request as soon as it is answered") {
+  TempFolder folder;
+  folder.write("pages/tide.txt", "07:40");
+  SettledServer server(folder, one_site(""));
+  const std::string socket = control_socket(folder);
+  for (int i = 0; i < 20; ++i) {
+    const std::string target = "/tide.txt?" + std::to_string(i);
+    CHECK(get(server.port(), target).status == 200);
+    CHECK(has(call(socket, "GET", "/v1/log?lines=5").body, target));
+  }
+}
