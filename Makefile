@@ -8,7 +8,7 @@
 #   make soak     use a server in every way at once for 10 minutes, as built for use and with sanitizers
 #   make format   put the code into its form
 #   make lint     what a compiler does not see
-#   make picture  draw the picture of docs/architecture.md
+#   make picture  draw the pictures of docs/
 .PHONY: build demo test bench fuzz soak format lint picture packages-build packages-demo packages-test packages-node
 
 BUILD_PACKAGES = g++ cmake ninja-build ccache mold make libboost1.81-dev zlib1g-dev libfmt-dev libcli11-dev nlohmann-json3-dev \
@@ -37,7 +37,7 @@ test: packages-test
 	cmake --preset threads
 	cmake --build build/threads --target server_tests
 	ctest --test-dir build/check --output-on-failure -j 2
-	ctest --test-dir build/threads --output-on-failure -j 2 -R '^server/' -E 'findings|memory|hangs|workers|limits|applications|control'
+	ctest --test-dir build/threads --output-on-failure -j 2 -R '^server/(exchanges|kept|life|pools|reload|streams)'
 
 bench: build
 	@tools/packages wrk python3 strace $(DEMO_PACKAGES)
@@ -73,6 +73,7 @@ lint: packages-build
 picture:
 	@tools/packages graphviz
 	dot -Tsvg docs/way-of-a-request.dot -o docs/way-of-a-request.svg
+	dot -Tsvg docs/life-of-a-process.dot -o docs/life-of-a-process.svg
 
 packages-build: packages-node
 	@tools/packages $(BUILD_PACKAGES)
