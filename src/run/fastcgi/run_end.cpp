@@ -141,6 +141,12 @@ void FastCgiRun::go_on_with(const std::shared_ptr<FastCgiPeer>& next) {
     input_.flush_meanwhile(weak_from_this());
     return await_output();
   }
+  if (next && attempts_ < kMostAttempts) {
+    // It had just gone as well.
+    ++attempts_;
+    std::exchange(peer_, nullptr)->give_back(FastCgiPeer::Left::spoilt);
+    return others_->ask([self](const std::shared_ptr<FastCgiPeer>& another) { self->go_on_with(another); });
+  }
   // Nobody has read it, and nobody will.
   failure_ = Finding{Code::fastcgi_closed, {{"program", "The interpreter"}}};
   if (const auto peer = std::exchange(peer_, nullptr)) peer->give_back(FastCgiPeer::Left::spoilt);

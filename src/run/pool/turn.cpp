@@ -99,12 +99,16 @@ void KeptShare::ask(std::function<void(std::shared_ptr<FastCgiPeer>)> then) {
 
 asio::awaitable<void> KeptShare::wait_for_one(std::shared_ptr<KeptShare> share, std::shared_ptr<KeptTurn> place,
                                               std::function<void(std::shared_ptr<FastCgiPeer>)> then) {
-  std::shared_ptr<FastCgiPeer> out;
-  auto coming = place->come_by(Clock::time_point::max());
-  co_await std::move(coming);
-  auto taken = share->take(place.get());
-  if (auto* const peer = std::get_if<std::shared_ptr<FastCgiPeer>>(&taken)) out = std::move(*peer);
-  then(std::move(out));
+  for (;;) {
+    auto coming = place->come_by(Clock::time_point::max());
+    co_await std::move(coming);
+    auto taken = share->take(place.get());
+    if (auto* const peer = std::get_if<std::shared_ptr<FastCgiPeer>>(&taken)) co_return then(std::move(*peer));
+    if (std::holds_alternative<StartError>(taken)) co_return then(nullptr);
+    // What was set aside had ended, and others have the rest.
+    FastCgiRun::Order none;
+    place = share->line_up(none, std::numeric_limits<std::size_t>::max());
+  }
 }
 
 }  // namespace porter::run
