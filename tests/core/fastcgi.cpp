@@ -98,27 +98,6 @@ TEST_CASE("content is handed on before its record is whole") {
   CHECK(some.empty());
 }
 
-TEST_CASE("whether the end of an answer has come shows without reading it") {
-  struct Row {
-    std::string bytes;
-    bool holds;
-  };
-  const std::string page = record(6, 1, "07:40", 3);
-  const std::vector<Row> rows = {{"", false},
-                                 {page, false},
-                                 {page + record(6, 1, "") + end_record(), true},
-                                 {page + end_record() + page, true},
-                                 {page + end_record().substr(0, 15), false},
-                                 {(page + end_record()).substr(0, 12), false},
-                                 {record(7, 1, "fog") + end_record(), true},
-                                 {"HTTP/1.1 200 OK", false},
-                                 {page + record(3, 1, "", 0, 2), false}};
-  for (const Row& row : rows) {
-    CAPTURE(row.bytes);
-    CHECK(holds_end(row.bytes) == row.holds);
-  }
-}
-
 TEST_CASE("a request is its begin, its parameters and their end") {
   script::Environment environment;
   environment.add("A", "b");

@@ -85,17 +85,6 @@ std::optional<Header> parse_header(std::string_view bytes) {
   return Header{static_cast<RecordType>(byte_at(bytes, 1)), number(2), number(4), byte_at(bytes, 6)};
 }
 
-bool holds_end(std::string_view bytes) {
-  while (bytes.size() >= kHeaderSize) {
-    const auto header = parse_header(bytes);
-    const std::size_t size = header ? kHeaderSize + header->content_length + header->padding_length : bytes.size() + 1;
-    if (bytes.size() < size) return false;
-    if (header->type == RecordType::end_request) return true;
-    bytes.remove_prefix(size);
-  }
-  return false;
-}
-
 void append_end_of_stream(std::string& out, RecordType type, std::uint16_t request) {
   append_header(out, {type, request});
 }

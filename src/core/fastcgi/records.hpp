@@ -47,9 +47,6 @@ struct Header {
 /// The header that `bytes` begin with, of which there must be kHeaderSize. nullopt: it is of no version that is known.
 std::optional<Header> parse_header(std::string_view bytes);
 
-/// True if `bytes`, which begin with a header, hold the whole record that ends a request.
-bool holds_end(std::string_view bytes);
-
 /// What is to become of the connection once the request is over (section 5.1).
 enum class Connection { closes, stays };
 

@@ -68,9 +68,6 @@ class Tap {
   virtual ~Tap() = default;
   /// Bytes that came, once it is known whose they are.
   virtual void received(std::string_view bytes) noexcept = 0;
-  /// False: of those only their number counts from now on.
-  virtual bool wants_received() const noexcept = 0;
-  virtual void received(std::uint64_t count) noexcept = 0;
   /// What has gone out of `before` since `left` is what is left of it.
   virtual void sent(const Outgoing& before, const Outgoing& left) noexcept = 0;
   virtual void sent(std::string_view bytes) noexcept = 0;

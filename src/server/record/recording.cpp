@@ -187,11 +187,6 @@ void Recording::received(std::string_view bytes) noexcept {
   note_safely([&] { keep(request_, bytes); });
 }
 
-void Recording::received(std::uint64_t count) noexcept {
-  const std::lock_guard lock(shelf_.mutex_);
-  request_.wire.length += count;
-}
-
 void Recording::sent(const Outgoing& before, const Outgoing& left) noexcept {
   note_safely([&] {
     for (std::size_t i = 0; i < before.pieces.size(); ++i) {

@@ -25,8 +25,6 @@ class Recording : public Tap {
   std::uint64_t number() const { return number_; }
 
   void received(std::string_view bytes) noexcept override;
-  bool wants_received() const noexcept override { return !request_.is_full; }
-  void received(std::uint64_t count) noexcept override;
   void sent(const Outgoing& before, const Outgoing& left) noexcept override;
   void sent(std::string_view bytes) noexcept override;
   /// Takes over the facts, as they are now; of those that nobody else tells of nothing is left in `exchange`.
