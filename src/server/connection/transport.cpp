@@ -188,15 +188,19 @@ void Transport::abort() {
 
 void Transport::check_deadlines(Clock::time_point now) {
   if (now < receive_deadline_ && now < send_deadline_) return;
-  if (now >= receive_deadline_) {
+  // On a busy machine what has come in time may not have been seen yet.
+  const short ready = poll_events(POLLIN | POLLOUT);
+  const bool has_expired = now >= receive_deadline_ && (ready & POLLIN) == 0;
+  const bool has_send_expired = now >= send_deadline_ && (ready & POLLOUT) == 0;
+  if (has_expired) {
     has_expired_ = true;
     receive_deadline_ = Clock::time_point::max();
   }
-  if (now >= send_deadline_) {
+  if (has_send_expired) {
     has_send_expired_ = true;
     send_deadline_ = Clock::time_point::max();
   }
-  cancel();
+  if (has_expired || has_send_expired) cancel();
 }
 
 asio::awaitable<void> Transport::close_gently() {
@@ -204,9 +208,9 @@ asio::awaitable<void> Transport::close_gently() {
   socket_.shutdown(Socket::shutdown_send, error);
   if (error) co_return;
   has_expired_ = false;
-  receive_deadline_ = coarse_now() + kLingerTime;
+  const auto until = receive_deadline_ = coarse_now() + kLingerTime;
   std::array<char, 4096> dropped;
-  while (!is_aborted_ && !has_expired_) {
+  while (!is_aborted_ && !has_expired_ && coarse_now() < until) {
     const auto [failed, got] = co_await receive(dropped);
     if (got == 0) break;
   }
