@@ -37,12 +37,26 @@ class Event {
   asio::awaitable<void> wait_until(Clock::time_point time) {
     if (is_set_) co_return;
     asio::steady_timer timer(executor_, time);
-    waiting_.insert(&timer);
+    // Also where there is no memory to wait.
+    const Entry entry(waiting_, timer);
     while (!is_set_ && Clock::now() < time) co_await timer.async_wait(kAwait);
-    waiting_.erase(&timer);
   }
 
  private:
+  class Entry {
+   public:
+    Entry(std::set<asio::steady_timer*>& all, asio::steady_timer& timer) : all_(all), timer_(timer) {
+      all_.insert(&timer_);
+    }
+    ~Entry() { all_.erase(&timer_); }
+    Entry(const Entry&) = delete;
+    Entry& operator=(const Entry&) = delete;
+
+   private:
+    std::set<asio::steady_timer*>& all_;
+    asio::steady_timer& timer_;
+  };
+
   asio::any_io_executor executor_;
   std::set<asio::steady_timer*> waiting_;
   bool is_set_ = false;
