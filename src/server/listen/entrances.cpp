@@ -4,13 +4,12 @@
 #include <sys/socket.h>
 
 #include <algorithm>
-#include <boost/asio/co_spawn.hpp>
-#include <boost/asio/detached.hpp>
-#include <boost/asio/steady_timer.hpp>
 #include <cerrno>
 #include <chrono>
+#include <exception>
 #include <iterator>
-#include <new>
+#include <memory>
+#include <utility>
 
 #include "core/files/descriptor.hpp"
 #include "run/event.hpp"
@@ -28,62 +27,74 @@ bool is_among(const std::vector<Endpoint>& all, const Endpoint& one) {
 }  // namespace
 
 void Entrances::let_in(std::vector<Entrance> opened) {
-  for (Entrance& entrance : opened) {
-    const asio::ip::tcp protocol = entrance.endpoint.is_v6() ? asio::ip::tcp::v6() : asio::ip::tcp::v4();
-    auto acceptor = std::make_shared<asio::ip::tcp::acceptor>(context_, protocol, entrance.socket.release());
+  for (Entrance& one : opened) {
+    const asio::ip::tcp protocol = one.endpoint.is_v6() ? asio::ip::tcp::v6() : asio::ip::tcp::v4();
+    asio::ip::tcp::acceptor acceptor(context_, protocol, one.socket.release());
     // A client that has left again while it waited is told of; else others that wait would not be seen behind it.
-    acceptor->set_option(asio::socket_base::enable_connection_aborted(true));
-    asio::co_spawn(context_, accept(acceptor, entrance.endpoint), asio::detached);
-    open_.push_back({entrance.endpoint, std::move(acceptor)});
+    acceptor.set_option(asio::socket_base::enable_connection_aborted(true));
+    const auto& entrance = open_.emplace_back(std::make_shared<Open>(context_, one.endpoint, std::move(acceptor)));
+    // Once, while there is memory: the list of all alarms has room for it from then on.
+    entrance->alarm.set(run::Clock::now() + kPauseWithoutDescriptors, [] {});
+    accept_next(entrance);
   }
 }
 
-asio::awaitable<void> Entrances::accept(std::shared_ptr<asio::ip::tcp::acceptor> acceptor, Endpoint endpoint) {
-  asio::steady_timer pause(context_);
-  while (acceptor->is_open()) {
-    bool has_failed = false;
-    try {
-      auto [error, socket] = co_await acceptor->async_accept(run::kAwait);
-      if (error == asio::error::operation_aborted || !acceptor->is_open()) co_return;
-      has_failed = error.failed() && error != asio::error::connection_aborted;
-      error_ = has_failed ? error.value() : 0;
-      if (!error) take_(socket.release(), endpoint);
-    } catch (const std::bad_alloc&) {
-      has_failed = true;
-      error_ = ENOMEM;
-    }
-    if (!has_failed) continue;
-    failed_at_ = run::Clock::now();
-    // Out of descriptors or memory: trying again at once would only turn in circles until some is free.
-    pause.expires_after(kPauseWithoutDescriptors);
-    co_await pause.async_wait(run::kAwait);
+void Entrances::accept_next(const std::shared_ptr<Open>& entrance) noexcept {
+  if (!entrance->acceptor.is_open()) return;
+  try {
+    entrance->acceptor.async_accept(
+        [this, entrance](const boost::system::error_code& error, asio::ip::tcp::socket socket) {
+          accepted(entrance, error, std::move(socket));
+        });
+  } catch (const std::exception&) {
+    pause(entrance, ENOMEM);
   }
+}
+
+void Entrances::accepted(const std::shared_ptr<Open>& entrance, const boost::system::error_code& error,
+                         asio::ip::tcp::socket socket) noexcept {
+  if (error == asio::error::operation_aborted || !entrance->acceptor.is_open()) return;
+  if (error && error != asio::error::connection_aborted) return pause(entrance, error.value());
+  try {
+    if (!error) take_(socket.release(), entrance->endpoint);
+    error_ = 0;
+  } catch (const std::exception&) {
+    return pause(entrance, ENOMEM);
+  }
+  accept_next(entrance);
+}
+
+void Entrances::pause(const std::shared_ptr<Open>& entrance, int error) noexcept {
+  error_ = error;
+  failed_at_ = run::Clock::now();
+  // Out of descriptors or memory: trying again at once would only turn in circles until some is free.
+  entrance->alarm.set(failed_at_ + kPauseWithoutDescriptors, [this, entrance] { accept_next(entrance); });
 }
 
 std::vector<Endpoint> Entrances::present() const {
   std::vector<Endpoint> out;
-  for (const Open& entrance : open_) out.push_back(entrance.endpoint);
+  for (const auto& entrance : open_) out.push_back(entrance->endpoint);
   return out;
 }
 
 void Entrances::drain_and_close(Open& entrance) {
   for (;;) {
-    const int socket = ::accept4(entrance.acceptor->native_handle(), nullptr, nullptr, SOCK_CLOEXEC);
+    const int socket = ::accept4(entrance.acceptor.native_handle(), nullptr, nullptr, SOCK_CLOEXEC);
     if (socket < 0) break;
     take_(socket, entrance.endpoint);
   }
   // Taken out of the event loop before it is closed: of a socket of the manager another handle stays open, so the
   // system would go on to tell of it, and refuse the next one that has its number.
   boost::system::error_code ignored;
-  files::Descriptor(entrance.acceptor->release(ignored)).reset();
+  files::Descriptor(entrance.acceptor.release(ignored)).reset();
   rest_manager_socket(entrance.endpoint);
 }
 
 template <typename IsUnwanted>
 void Entrances::close_those(IsUnwanted is_unwanted) {
-  for (Open& entrance : open_)
-    if (is_unwanted(entrance.endpoint)) drain_and_close(entrance);
-  std::erase_if(open_, [](const Open& entrance) { return !entrance.acceptor->is_open(); });
+  for (const auto& entrance : open_)
+    if (is_unwanted(entrance->endpoint)) drain_and_close(*entrance);
+  std::erase_if(open_, [](const auto& entrance) { return !entrance->acceptor.is_open(); });
 }
 
 std::variant<Entrances::Change, std::vector<Finding>> Entrances::prepare(const std::vector<Listener>& listeners) {
@@ -145,7 +156,7 @@ int Entrances::error() const {
 
 void Entrances::close() {
   boost::system::error_code ignored;
-  for (Open& entrance : open_) entrance.acceptor->close(ignored);
+  for (const auto& entrance : open_) entrance->acceptor.close(ignored);
 }
 
 }  // namespace porter::server

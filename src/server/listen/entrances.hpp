@@ -3,7 +3,6 @@
 // All functions are called on the thread of the io_context.
 #pragma once
 
-#include <boost/asio/awaitable.hpp>
 #include <boost/asio/io_context.hpp>
 #include <boost/asio/ip/tcp.hpp>
 #include <chrono>
@@ -13,6 +12,7 @@
 #include <vector>
 
 #include "core/settings/settings.hpp"
+#include "run/alarm.hpp"
 #include "server/listen/addresses.hpp"
 
 namespace porter::server {
@@ -49,11 +49,20 @@ class Entrances {
   int error() const;
 
  private:
+  /// What waits for its connections has a share, and sees that it was closed.
   struct Open {
-    Endpoint endpoint;
-    std::shared_ptr<asio::ip::tcp::acceptor> acceptor;  ///< Its coroutine has a share, and sees that it was closed.
+    Open(asio::io_context& context, const Endpoint& at, asio::ip::tcp::acceptor listening)
+        : endpoint(at), acceptor(std::move(listening)), alarm(context.get_executor()) {}
+
+    const Endpoint endpoint;
+    asio::ip::tcp::acceptor acceptor;
+    run::Alarm alarm;  ///< Until it is tried again, after a failure.
   };
-  asio::awaitable<void> accept(std::shared_ptr<asio::ip::tcp::acceptor> acceptor, Endpoint endpoint);
+  /// Takes the next connection, and goes on. Nothing but closing it ends that: what fails is tried again in a moment.
+  void accept_next(const std::shared_ptr<Open>& entrance) noexcept;
+  void accepted(const std::shared_ptr<Open>& entrance, const boost::system::error_code& error,
+                asio::ip::tcp::socket socket) noexcept;
+  void pause(const std::shared_ptr<Open>& entrance, int error) noexcept;
   std::vector<Endpoint> present() const;
   template <typename IsUnwanted>
   void close_those(IsUnwanted is_unwanted);
@@ -62,7 +71,7 @@ class Entrances {
 
   asio::io_context& context_;
   std::function<void(int, const Endpoint&)> take_;
-  std::vector<Open> open_;
+  std::vector<std::shared_ptr<Open>> open_;
   int error_ = 0;
   std::chrono::steady_clock::time_point failed_at_{};
 };
