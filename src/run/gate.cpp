@@ -73,7 +73,12 @@ Gate::Ticket Gate::try_enter(Run run) {
 
 Gate::Ticket Gate::enter_beside(Run run) {
   const std::lock_guard lock(mutex_);
-  return passes_.size() < bounds_.runs ? admit(std::move(run), false) : nullptr;
+  return admit(std::move(run), false);
+}
+
+bool Gate::is_full() {
+  const std::lock_guard lock(mutex_);
+  return passes_.size() >= bounds_.runs;
 }
 
 std::shared_ptr<Gate::Place> Gate::line_up(const asio::any_io_executor& executor, const Run& run) {

@@ -91,9 +91,11 @@ class Gate : public std::enable_shared_from_this<Gate> {
 
   /// Leave for `run` if nothing stands in the way of it; else null. From any thread.
   Ticket try_enter(Run run);
-  /// For a run that has its turn elsewhere, among the kept processes of its site: it takes none here, and only counts
-  /// among all runs. Null: there are too many. From any thread.
+  /// For a run that has begun and has its turn elsewhere, among the kept processes of its site: it takes none here, and
+  /// only counts among all runs. From any thread.
   Ticket enter_beside(Run run);
+  /// Whether all runs together are as many as may be. From any thread.
+  bool is_full();
   /// A place for `run` at the end of the queue, which moves in the order in which requests came. Null: the queue is
   /// full. `executor` has one thread, on which this is called. It may be the turn already.
   std::shared_ptr<Place> line_up(const asio::any_io_executor& executor, const Run& run);

@@ -74,6 +74,7 @@ class ScriptStart {
   ScriptOrder& order_;
   const std::shared_ptr<Gate> gate_;
   StartFacts& facts_;
+  bool is_at_gate_ = false;  ///< It counts among all runs already.
   const Clock::time_point since_ = Clock::now();
   const Clock::time_point until_ = since_ + asker_.patience();
 };
@@ -165,7 +166,7 @@ std::shared_ptr<ScriptRun> ScriptStart::hand_over(const std::shared_ptr<FastCgiP
   const auto source = FastCgiRun::begin(asker_.executor(), asker_.runs(), peer, request);
   if (!source) return nullptr;
   try {
-    source->note_if_long([gate = gate_, run = at_gate()] { return gate->enter_beside(run); });
+    if (!is_at_gate_) source->note_if_long([gate = gate_, run = at_gate()] { return gate->enter_beside(run); });
     return std::make_shared<ScriptRun>(source, order_);
   } catch (const std::bad_alloc&) {
     source->stop();  // It has begun, and nobody would give it an end.
@@ -195,6 +196,13 @@ asio::awaitable<std::shared_ptr<KeptTurn>> ScriptStart::process_of(KeptShare& sh
 asio::awaitable<Started> ScriptStart::of_pool(const std::shared_ptr<KeptShare>& share) {
   auto request = kept_request(order_);
   request.others = share;
+  if (gate_->is_full()) {
+    // A run of a pool takes nobody's turn, but there may be too many in all.
+    NotStarted why;
+    request.ticket = co_await turn_at(*gate_, nullptr, why);
+    if (!request.ticket) co_return std::move(why);
+    is_at_gate_ = true;
+  }
   std::shared_ptr<KeptTurn> place;
   for (int attempt = 0; attempt < kMostAttempts; ++attempt) {
     const auto starts_at = Clock::now();
