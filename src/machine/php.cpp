@@ -4,6 +4,7 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <atomic>
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/io_context.hpp>
 #include <boost/asio/this_coro.hpp>
@@ -24,7 +25,8 @@
 namespace porter::machine {
 namespace {
 
-constexpr std::uintmax_t kMostOpcodes = 512ULL * 1024 * 1024;
+/// What was set aside bears this behind its name.
+constexpr const char* kAside = ".old-";
 
 constexpr std::string_view kQuestion = R"(<?php
 $size = fn($name) => function_exists('ini_parse_quantity') ? ini_parse_quantity(ini_get($name))
@@ -51,19 +53,20 @@ std::string opcode_folder() {
   return make_private(folder) ? folder : std::string();
 }
 
-void trim_opcodes(const std::string& folder) {
+void set_opcodes_aside(const std::string& folder) {
+  static std::atomic<unsigned> count{0};
+  const std::string aside = folder + kAside + std::to_string(::getpid()) + "-" + std::to_string(count++);
+  if (!folder.empty() && ::rename(folder.c_str(), aside.c_str()) == 0) make_private(folder);
+}
+
+void remove_opcodes_aside(const std::string& folder) {
   namespace fs = std::filesystem;
+  const fs::path path(folder);
   std::error_code ignored;
-  std::uintmax_t bytes = 0;
-  for (fs::recursive_directory_iterator at(folder, ignored), end; !ignored && at != end; at.increment(ignored)) {
-    std::error_code no_file;
-    if (at->is_regular_file(no_file)) bytes += at->file_size(no_file);
-  }
-  if (bytes <= kMostOpcodes) return;
-  for (fs::directory_iterator at(folder, ignored), end; !ignored && at != end; at.increment(ignored)) {
-    std::error_code kept;
-    fs::remove_all(at->path(), kept);
-  }
+  std::vector<fs::path> found;
+  for (fs::directory_iterator at(path.parent_path(), ignored), end; !ignored && at != end; at.increment(ignored))
+    if (at->path().filename().string().starts_with(path.filename().string() + kAside)) found.push_back(at->path());
+  for (const fs::path& one : found) fs::remove_all(one, ignored);
 }
 
 asio::awaitable<std::optional<PhpFacts>> ask_php(run::RunSet& runs, run::KeptOrder order) {

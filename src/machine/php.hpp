@@ -18,8 +18,10 @@ namespace asio = boost::asio;
 /// The folder in which PHP keeps what it has compiled, for all servers of this user; it is made if it is not there.
 /// Empty: it cannot be made.
 std::string opcode_folder();
-/// Empties the folder if it has grown beyond all use. Takes a while.
-void trim_opcodes(const std::string& folder);
+/// Forgets what was compiled: PHP knows it by the time of its source alone, and another file may have come that has the
+/// same. At once; what was set aside, by whomever, is removed by the next call, which takes a while.
+void set_opcodes_aside(const std::string& folder);
+void remove_opcodes_aside(const std::string& folder);
 
 /// What a PHP says of itself.
 struct PhpFacts {

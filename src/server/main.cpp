@@ -136,15 +136,6 @@ std::optional<std::string> take_limits(const Options& options, Limits& limits) {
   return std::nullopt;
 }
 
-/// Empties what PHP keeps compiled if it has grown beyond all use, meanwhile.
-void tidy_up(Server& server) {
-  asio::co_spawn(server.context(), server.shared().helpers.lengthy.run([folder = server.shared().supplies.opcodes] {
-    machine::trim_opcodes(folder);
-    return true;
-  }),
-                 [](const std::exception_ptr&, bool) {});
-}
-
 /// A server, and the ways by which it is steered.
 class Steered {
  public:
@@ -277,7 +268,7 @@ int serve_folder(const Options& options) {
   fill(shared, journal, instance);
   Server server(shared, settings, std::move(std::get<std::vector<Entrance>>(opened)), thread_count(options));
   server.keep_warden(std::move(warden));
-  tidy_up(server);
+  server.forget_compiled();
   Steered steered(server, instance, nullptr);
   auto unsteered = machine::make_folders(instance);
   files::Descriptor lock;
@@ -370,7 +361,7 @@ int serve_settings(const Options& options) {
     start.remarks.push_back(sentence_of(problem.finding) + " " + remedy_of(problem.finding));
   Server server(shared, std::move(read.settings), std::move(*entrances), thread_count(options));
   server.keep_warden(std::move(warden));
-  tidy_up(server);
+  server.forget_compiled();
   const auto override_by_options = [&options](Settings& settings) { take_limits(options, settings.limits); };
   Steered steered(
       server, instance,

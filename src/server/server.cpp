@@ -17,6 +17,7 @@
 
 #include "core/findings/finding.hpp"
 #include "core/findings/resources.hpp"
+#include "machine/php.hpp"
 #include "run/fresh/kin.hpp"
 
 namespace porter::server {
@@ -269,6 +270,16 @@ asio::awaitable<void> Server::bring_journal_up_to_date() {
 
 void Server::reopen_logs() {
   if (snapshot_->access_log) snapshot_->access_log->reopen();
+}
+
+void Server::forget_compiled() {
+  machine::set_opcodes_aside(shared_.supplies.opcodes);
+  for (const auto& pool : shared_.pools.all()) pool->files().begin_anew();
+  asio::co_spawn(context_, shared_.helpers.lengthy.run([folder = shared_.supplies.opcodes] {
+    machine::remove_opcodes_aside(folder);
+    return true;
+  }),
+                 [](const std::exception_ptr&, bool) {});
 }
 
 asio::awaitable<std::shared_ptr<const Server::FoundInterpreters>> Server::probe() {

@@ -53,6 +53,8 @@ class Server {
   bool restart();
   bool is_to_restart() const { return is_to_restart_; }
   void reopen_logs();
+  /// Has scripts compiled anew, whatever PHP takes its files for.
+  void forget_compiled();
   /// Keeps the warden, and another one in its place should it be killed.
   void keep_warden(run::Warden warden);
   /// Calls `end` once all requests are done with and the server is about to end.

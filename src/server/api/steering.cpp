@@ -90,6 +90,7 @@ asio::awaitable<run::Gate::Ticket> Steering::take_turn() {
 asio::awaitable<std::vector<SettingsProblem>> Steering::reload() {
   const run::Gate::Ticket turn = co_await take_turn();
   auto problems = co_await reload_in_turn();
+  server_.forget_compiled();
   co_return problems;
 }
 
