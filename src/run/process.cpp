@@ -22,6 +22,7 @@
 #include <mutex>
 
 #include "core/files/descriptor.hpp"
+#include "run/proc.hpp"
 
 // clone() by its other name, under which ThreadSanitizer does not take it for a fork() that copies the process.
 extern "C" int __clone(int (*begin)(void*), void* stack, int flags, void* argument,
@@ -266,24 +267,15 @@ std::optional<std::chrono::nanoseconds> Process::processor_time() const {
 }
 
 std::size_t Process::address_space() const {
-  const std::string name = "/proc/" + std::to_string(id_) + "/statm";
-  const files::Descriptor file(::open(name.c_str(), O_RDONLY | O_CLOEXEC));
-  std::array<char, 64> text{};
-  const ssize_t got = file.is_open() ? ::read(file.get(), text.data(), text.size()) : 0;
+  const std::string text = proc_content(id_, "statm");
   std::size_t pages = 0;
-  std::from_chars(text.data(), text.data() + std::max<ssize_t>(got, 0), pages);
+  std::from_chars(text.data(), text.data() + text.size(), pages);
   return pages * static_cast<std::size_t>(::sysconf(_SC_PAGESIZE));
 }
 
 bool Process::is_computing() const {
-  const std::string name = "/proc/" + std::to_string(id_) + "/stat";
-  const files::Descriptor file(::open(name.c_str(), O_RDONLY | O_CLOEXEC));
-  std::array<char, 128> text{};
-  const ssize_t got = file.is_open() ? ::read(file.get(), text.data(), text.size()) : 0;
-  // The state stands behind the name, which is in parentheses and may hold some itself.
-  const std::string_view line(text.data(), static_cast<std::size_t>(std::max<ssize_t>(got, 0)));
-  const std::size_t end = line.rfind(") ");
-  return end != line.npos && end + 2 < line.size() && line[end + 2] == 'R';
+  const auto state = state_of(id_);
+  return state && state->state == 'R';
 }
 
 }  // namespace porter::run

@@ -93,6 +93,8 @@ class Process {
   std::optional<std::chrono::nanoseconds> processor_time() const;
   /// Bytes of addresses that it takes; 0: that cannot be told.
   std::size_t address_space() const;
+  /// Those of its kin that have lost their parents.
+  std::vector<pid_t> orphans() const { return kin_.orphans(); }
   Clock::time_point begun() const { return begun_; }
   /// Asks it and its kin to end (SIGTERM); look() ends them after `grace` (SIGKILL) if it is still there.
   void terminate(Clock::duration grace = std::chrono::seconds(2));

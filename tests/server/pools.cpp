@@ -243,3 +243,107 @@ TEST_CASE("the log has a request as soon as it is answered") {
     CHECK(has(call(socket, "GET", "/v1/log?lines=5").body, target));
   }
 }
+
+TEST_CASE("a script that makes copies of its process is answered whole, and no other page gets any of it") {
+  TempFolder folder;
+  // The copy ends before the one that answers, at the same time, or never by itself.
+  folder.write("pages/before.php",
+               "<?php ob_start(); $child = pcntl_fork(); if ($child == 0) { exit; } usleep(20000);"
+               "ob_end_clean(); echo 'Skerry Head';");
+  folder.write("pages/beside.php", "<?php $child = pcntl_fork(); if ($child == 0) { exit; } echo 'Skerry Head';");
+  folder.write("pages/never.php", "<?php $child = pcntl_fork(); if ($child == 0) { sleep(3600); } echo 'Skerry Head';");
+  folder.write("pages/tide.php", "<?php echo '07:40';");
+  SettledServer server(folder, one_site("processes = 2\n"));
+  std::atomic<bool> is_over{false};
+  std::atomic<int> wrong{0};
+  std::thread beside([&] {
+    while (!is_over) wrong += get(server.port(), "/tide.php").body == "07:40" ? 0 : 1;
+  });
+  for (int i = 0; i < 10; ++i)
+    for (const char* const page : {"/before.php", "/beside.php", "/never.php"}) {
+      const Answer answer = get(server.port(), page);
+      CAPTURE(page, i, answer.head, answer.body);
+      CHECK(answer.status == 200);
+      CHECK(answer.body.ends_with("Skerry Head"));
+    }
+  is_over = true;
+  beside.join();
+  CHECK(wrong == 0);
+  // Two processes of the pool at most, and none that a script has left.
+  CHECK(eventually([&] { return children_of(server.program().id()).size() <= 2; }));
+}
+
+TEST_CASE("what a run leaves running is ended with it, in a pool and fresh alike") {
+  TempFolder folder;
+  const bool is_kept = GENERATE(true, false);
+  CAPTURE(is_kept);
+  folder.write("pages/left.php", "<?php exec('sleep 7411 > /dev/null 2>&1 &'); echo 'ok';");
+  folder.write("pages/session.php", "<?php exec('setsid sleep 7411 > /dev/null 2>&1 &'); echo 'ok';");
+  folder.write("pages/child.php",
+               "<?php $null = ['file', '/dev/null', 'w']; "
+               "pcntl_fork() or pcntl_exec('/bin/sleep', ['7411']); echo 'ok';");
+  SettledServer server(folder, one_site(is_kept ? "processes = 1\n" : "kept = false\n"));
+  for (const char* const page : {"/left.php", "/session.php", "/child.php"}) {
+    CAPTURE(page);
+    CHECK(get(server.port(), page).body == "ok");
+    CHECK(eventually([] { return processes_with("7411").empty(); }));
+  }
+}
+
+TEST_CASE("a process whose script has changed its limits, priority or signal mask answers no other") {
+  TempFolder folder;
+  folder.write("pages/limits.php", "<?php posix_setrlimit(POSIX_RLIMIT_FSIZE, 4711, 4711); echo getmypid();");
+  folder.write("pages/priority.php", "<?php proc_nice(5); echo getmypid();");
+  folder.write("pages/mask.php", "<?php pcntl_sigprocmask(SIG_BLOCK, [SIGUSR1]); echo getmypid();");
+  folder.write("pages/nothing.php", "<?php echo getmypid();");
+  SettledServer server(folder, one_site("processes = 1\n"));
+  for (const char* const page : {"/limits.php", "/priority.php", "/mask.php"}) {
+    CAPTURE(page);
+    const std::string altered = get(server.port(), page).body;
+    CHECK(eventually([&] { return get(server.port(), "/nothing.php").body != altered; }));
+  }
+  // And one that has changed nothing stays.
+  const std::string process = get(server.port(), "/nothing.php").body;
+  for (int i = 0; i < 50; ++i) CHECK(get(server.port(), "/nothing.php").body == process);
+}
+
+TEST_CASE("runs of a pool wait as well where all runs together are too many") {
+  TempFolder folder;
+  folder.write("pages/slow.php", "<?php usleep(500000); echo 'ok';");
+  SettledServer server(folder, one_site("processes = 6\n", "runs-most = 2\nqueue = 20\n"));
+  const auto begun = std::chrono::steady_clock::now();
+  std::vector<std::thread> clients;
+  std::atomic<int> answered{0};
+  for (int i = 0; i < 6; ++i) {
+    clients.emplace_back([&] { answered += get(server.port(), "/slow.php").body == "ok" ? 1 : 0; });
+    pause_ms(60);  // A run counts once it has lasted for a moment.
+  }
+  for (std::thread& client : clients) client.join();
+  CHECK(answered == 6);
+  CHECK(std::chrono::steady_clock::now() - begun >= std::chrono::milliseconds(1500));
+}
+
+TEST_CASE("an included file of the same time is seen after a reload and after a restart") {
+  TempFolder folder;
+  const bool is_kept = GENERATE(true, false);
+  CAPTURE(is_kept);
+  const auto write = [&](const std::string& text) {
+    folder.write("new.inc", "<?php echo '" + text + "';");
+    const timespec times[2] = {{1'700'000'000, 0}, {1'700'000'000, 0}};
+    REQUIRE(::utimensat(AT_FDCWD, (folder.path() + "/new.inc").c_str(), times, 0) == 0);
+    fs::rename(folder.path() + "/new.inc", folder.path() + "/pages/season.inc");
+  };
+  folder.write("pages/fares.php", "<?php include 'season.inc';");
+  write("winter");
+  const std::string settings = one_site(is_kept ? "processes = 1\n" : "kept = false\n");
+  {
+    SettledServer server(folder, settings);
+    for (int i = 0; i < 2; ++i) CHECK(get(server.port(), "/fares.php").body == "winter");
+    write("summer");
+    CHECK(call(control_socket(folder), "POST", "/v1/reload").status == 200);
+    CHECK(get(server.port(), "/fares.php").body == "summer");
+    write("autumn");
+  }
+  SettledServer again(folder, settings);
+  CHECK(get(again.port(), "/fares.php").body == "autumn");
+}

@@ -40,6 +40,9 @@ class FastCgiPeer {
   virtual bool ends_between_runs() const { return false; }
   /// The process that answers; null: it is another's. It may have ended.
   virtual Process* process() { return nullptr; }
+  /// Whether what the process `sender` (0: unknown) has sent is the word of what answers, and not that of a copy which
+  /// a run begun `age` ago has made of it.
+  virtual bool is_own_word(pid_t /*sender*/, Clock::duration /*age*/) { return true; }
   /// Ends what answers, which has no other way to end a request.
   virtual void terminate() = 0;
   /// Does what is due at `now`; when to look again.
@@ -55,8 +58,9 @@ class FastCgiPeer {
 
   /// The run only streams: another may take the peer's place among those that work.
   virtual void only_streams() {}
-  /// The run is over, and its connection can take another one, or cannot. Called once; the run lets go of the peer.
-  enum class Left { clean, spoilt };
+  /// The run is over, and its connection can take another one, or cannot, or is shared by copies of the process.
+  /// Called once; the run lets go of the peer.
+  enum class Left { clean, spoilt, shared };
   virtual void give_back(Left left) = 0;
 };
 

@@ -6,6 +6,7 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <array>
 #include <boost/asio/co_spawn.hpp>
 #include <cerrno>
 #include <cstring>
@@ -19,6 +20,26 @@ namespace {
 /// With less of it, other memory is read into.
 constexpr std::size_t kLeastRoom = 64 * 1024;
 constexpr std::chrono::seconds kOrphansOfKept{1};
+
+/// As recvmsg(), with the process that has sent what was read, which is of one only; 0: unknown.
+ssize_t receive_from(int socket, std::span<char> room, pid_t& sender) {
+  iovec piece{room.data(), room.size()};
+  alignas(cmsghdr) std::array<char, CMSG_SPACE(sizeof(ucred))> control;
+  msghdr message{};
+  message.msg_iov = &piece;
+  message.msg_iovlen = 1;
+  message.msg_control = control.data();
+  message.msg_controllen = control.size();
+  ssize_t got = 0;
+  do got = ::recvmsg(socket, &message, MSG_DONTWAIT | MSG_CMSG_CLOEXEC);
+  while (got < 0 && errno == EINTR);
+  const cmsghdr* const told = got > 0 ? CMSG_FIRSTHDR(&message) : nullptr;
+  if (told == nullptr || told->cmsg_level != SOL_SOCKET || told->cmsg_type != SCM_CREDENTIALS) return got;
+  ucred credentials{};
+  std::memcpy(&credentials, CMSG_DATA(told), sizeof credentials);
+  sender = credentials.pid;
+  return got;
+}
 
 }  // namespace
 
@@ -152,8 +173,8 @@ void FastCgiRun::look_at_processor_time(Clock::time_point now) {
 
 void FastCgiRun::gives_turn_back() {
   streams_at_ = Clock::time_point::max();
-  if (!noted_ || !peer_) return;
-  noted_->give_turn_back();
+  if (!peer_) return;
+  if (noted_) noted_->give_turn_back();
   if (ticket_) ticket_->give_turn_back();
   peer_->only_streams();
 }
@@ -198,13 +219,39 @@ ssize_t FastCgiRun::receive() {
     unread_ = {memory.get(), before.size()};
     used_ = before.size();
   }
-  ssize_t got = 0;
-  do got = ::recv(peer_->connection().native_handle(), memory.get() + used_, kReadMemory - used_, MSG_DONTWAIT);
-  while (got < 0 && errno == EINTR);
+  pid_t sender = 0;
+  const std::span<char> room(memory.get() + used_, kReadMemory - used_);
+  const ssize_t got = receive_from(peer_->connection().native_handle(), room, sender);
   if (got <= 0) return got;
-  unread_ = {memory.get() + used_ - unread_.size(), unread_.size() + static_cast<std::size_t>(got)};
-  used_ += static_cast<std::size_t>(got);
+  const auto size = static_cast<std::size_t>(got);
+  if (!peer_->is_own_word(sender, Clock::now() - begun_)) {
+    take_in_of_copy(sender, {room.data(), size});
+    return got;
+  }
+  unread_ = {room.data() - unread_.size(), unread_.size() + size};
+  used_ += size;
   return got;
+}
+
+void FastCgiRun::take_in_of_copy(pid_t sender, std::string_view bytes) {
+  auto copy = std::find_if(copies_.begin(), copies_.end(), [&](const Copy& one) { return one.id == sender; });
+  if (copy == copies_.end()) copy = copies_.insert(copies_.end(), {sender, fastcgi::AnswerReader(reader_.request())});
+  if (copy->has_ended) return;
+  // What was read lies where the next piece is read to.
+  const std::string all = std::exchange(copy->unread, {}) + std::string(bytes);
+  const auto memory = std::make_shared<char[]>(all.size());
+  std::copy(all.begin(), all.end(), memory.get());
+  std::string_view unread(memory.get(), all.size());
+  using Kind = fastcgi::AnswerReader::Part::Kind;
+  while (const auto part = copy->reader.next(unread)) {
+    copy->has_ended = part->kind == Kind::end_of_request || part->kind == Kind::broken;
+    if (copy->has_ended) return;
+    if (part->kind == Kind::error) error_text_.add(part->content);
+    if (part->kind != Kind::output) continue;
+    has_answered_ = true;
+    output_.add(part->content, memory);
+  }
+  copy->unread = unread;
 }
 
 void FastCgiRun::read_output() {

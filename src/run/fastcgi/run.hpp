@@ -18,6 +18,7 @@
 #include <span>
 #include <string>
 #include <string_view>
+#include <vector>
 
 #include "core/fastcgi/records.hpp"
 #include "core/findings/finding.hpp"
@@ -59,8 +60,7 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   FastCgiRun(const FastCgiRun&) = delete;
   FastCgiRun& operator=(const FastCgiRun&) = delete;
 
-  /// Calls `note` once it has lasted longer than most do: from then on it counts among all runs. What that gives is
-  /// null: there are too many.
+  /// Calls `note` once it has lasted longer than most do: from then on it counts among all runs.
   void note_if_long(std::function<Gate::Ticket()> note);
 
   asio::awaitable<std::size_t> read(std::span<char> buffer) override;
@@ -111,10 +111,13 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   void await_output();
   /// Reads it, as much as is there, and takes it in.
   void read_output();
-  /// Reads once. What recv() gives, with errno.
+  /// Reads once. What recvmsg() gives, with errno. What copies of the process have sent is taken in at once.
   ssize_t receive();
   /// Takes in what was read.
   void take_in();
+  /// Takes in `bytes` of the process `sender`, a copy of the one that answers: what it writes belongs to the page, and
+  /// its word that the request has ended says nothing.
+  void take_in_of_copy(pid_t sender, std::string_view bytes);
   void take_in(const fastcgi::AnswerReader::Part& part);
   /// There is room for more output, which was not read for lack of that.
   void go_on_reading();
@@ -152,7 +155,15 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   FastCgiInput input_;
   HeldOutput output_;
   std::string_view unread_;  ///< Of what was received, in the peer's memory.
-  std::size_t used_ = 0;     ///< Bytes of that in which something was received that is held.
+  /// A script may have made copies of its process (fork), which write to the same connection.
+  struct Copy {
+    pid_t id;
+    fastcgi::AnswerReader reader;
+    std::string unread{};
+    bool has_ended = false;
+  };
+  std::vector<Copy> copies_;
+  std::size_t used_ = 0;  ///< Bytes of that in which something was received that is held.
   bool is_waiting_for_room_ = false;
   int attempts_ = 0;           ///< To go on with another peer.
   bool has_answered_ = false;  ///< Anything at all.

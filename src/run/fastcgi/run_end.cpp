@@ -54,6 +54,7 @@ void FastCgiRun::finish() {
   // Most programs say 0 whatever has happened, so that says nothing.
   if (end.status != 0) end_.exit_status = static_cast<int>(end.status);
   const bool is_all_read = input_.is_done() && (input_.is_whole() || peer_->reads_all_input()) && unread_.empty();
+  if (!copies_.empty()) return over(FastCgiPeer::Left::shared);
   over(is_all_read ? FastCgiPeer::Left::clean : FastCgiPeer::Left::spoilt);
 }
 
@@ -118,6 +119,7 @@ void FastCgiRun::begin_again() {
   state_ = State::between;
   is_unread_ = false;
   used_ = 0;
+  copies_.clear();
   unread_ = {};
   terminate_at_ = computed_look_ = Clock::time_point::max();
   last->when_ended(nullptr);

@@ -23,10 +23,12 @@
 #include <string_view>
 #include <thread>
 #include <unordered_map>
+#include <unordered_set>
 #include <vector>
 
 #include "core/files/descriptor.hpp"
 #include "run/mark.hpp"
+#include "run/proc.hpp"
 
 namespace porter::run {
 namespace {
@@ -41,24 +43,13 @@ std::uint64_t base = 0;  // Set once, before there are threads.
 /// number is not among them is left over.
 struct Living {
   std::mutex mutex;
-  std::unordered_map<std::uint64_t, pid_t> leaders;  // Guarded by mutex, as is the next.
+  std::unordered_map<std::uint64_t, pid_t> leaders;  // Guarded by mutex, as are the next two.
+  std::unordered_set<pid_t> ids;                     ///< Of those first processes.
   std::uint64_t next = 1;
 };
 Living& living() {
   static Living all;
   return all;
-}
-
-std::string content_of(const std::string& path) {
-  const files::Descriptor file(::open(path.c_str(), O_RDONLY | O_CLOEXEC));
-  std::string out;
-  std::array<char, 4096> buffer;
-  while (file.is_open()) {
-    const ssize_t got = ::read(file.get(), buffer.data(), buffer.size());
-    if (got <= 0) break;
-    out.append(buffer.data(), static_cast<std::size_t>(got));
-  }
-  return out;
 }
 
 std::vector<std::string> entries_of(const std::string& folder) {
@@ -69,42 +60,25 @@ std::vector<std::string> entries_of(const std::string& folder) {
   return out;
 }
 
-/// The parent of the process `id`, a number; 0 if there is none.
-pid_t parent_of(const std::string& id) {
-  const std::string stat = content_of("/proc/" + id + "/stat");
-  // "12 (name) S 1 …", and a name may hold anything.
-  const std::size_t end = stat.rfind(") ");
-  pid_t parent = 0;
-  if (end != stat.npos && end + 4 < stat.size())
-    std::from_chars(stat.data() + end + 4, stat.data() + stat.size(), parent);
-  return parent;
-}
-
 /// Adds the children of the process `id` to `out`; zombies included.
 void add_children(pid_t id, std::vector<pid_t>& out) {
   static const bool has_lists =
       ::access(("/proc/self/task/" + std::to_string(::getpid()) + "/children").c_str(), F_OK) == 0;
   if (!has_lists) {
     // Not every kernel keeps lists of children; asking each process for its parent takes longer.
-    for (const std::string& other : entries_of("/proc"))
-      if (parent_of(other) == id) out.push_back(static_cast<pid_t>(std::atol(other.c_str())));
+    for (const std::string& entry : entries_of("/proc")) {
+      const auto other = static_cast<pid_t>(std::atol(entry.c_str()));
+      if (const auto state = state_of(other); state && state->parent == id) out.push_back(other);
+    }
     return;
   }
-  const std::string tasks = "/proc/" + std::to_string(id) + "/task/";
-  for (const std::string& task : entries_of(tasks)) {
-    const std::string list = content_of(tasks + task + "/children");
-    for (std::string_view rest = list; !rest.empty();) {
-      pid_t child = 0;
-      const auto [end, error] = std::from_chars(rest.data(), rest.data() + rest.size(), child);
-      if (error == std::errc{} && child > 1) out.push_back(child);
-      rest.remove_prefix(std::min(static_cast<std::size_t>(end - rest.data()) + 1, rest.size()));
-    }
-  }
+  for (const std::string& task : entries_of("/proc/" + std::to_string(id) + "/task"))
+    read_children(proc_content(id, "task/" + task + "/children"), out);
 }
 
 /// The number of the run that the process `id` belongs to; nullopt: to none of this process.
 std::optional<std::uint64_t> number_of(pid_t id) {
-  const std::string limits = content_of("/proc/" + std::to_string(id) + "/limits");
+  const std::string limits = proc_content(id, "limits");
   const std::uint64_t value = mark_in(limits);
   if (value == 0 || (value & ~kNumberMask) != base) return std::nullopt;
   return value & kNumberMask;
@@ -114,6 +88,12 @@ std::vector<pid_t> own_children() {
   std::vector<pid_t> out;
   add_children(::getpid(), out);
   return out;
+}
+
+bool is_leader(pid_t id) {
+  Living& all = living();
+  const std::lock_guard lock(all.mutex);
+  return all.ids.contains(id);
 }
 
 /// True while the process `id` is a child of this one that has not been reaped.
@@ -149,6 +129,7 @@ Kin::~Kin() {
   Living& all = living();
   const std::lock_guard lock(all.mutex);
   all.leaders.erase(number_);
+  all.ids.erase(leader_);
 }
 
 rlimit Kin::mark() const {
@@ -161,6 +142,7 @@ void Kin::set_leader(pid_t id) {
   Living& all = living();
   const std::lock_guard lock(all.mutex);
   all.leaders[number_] = id;
+  all.ids.insert(id);
 }
 
 std::vector<pid_t> Kin::descendants() const {
@@ -171,6 +153,16 @@ std::vector<pid_t> Kin::descendants() const {
     if (child != leader_ && number_of(child) == number_) found.push_back(child);
   for (std::size_t i = 0; i < found.size() && found.size() < kMost; ++i) add_children(found[i], found);
   return found;
+}
+
+std::vector<pid_t> Kin::orphans() const {
+  // They come to the first thread.
+  static const ChildList all_orphans(::getpid());
+  std::vector<pid_t> out;
+  if (base == 0) return out;
+  for (const pid_t child : all_orphans.read())
+    if (!is_leader(child) && number_of(child) == number_) out.push_back(child);
+  return out;
 }
 
 void Kin::signal(int signal) const {
@@ -199,6 +191,7 @@ bool Kin::reap(int& status, rusage& usage) {
   // ECHILD: somebody else has, and nothing is known of its end.
   if (reaped != leader_ && !(reaped < 0 && errno == ECHILD)) return false;
   all.leaders.erase(number_);
+  all.ids.erase(leader_);
   leader_ = 0;
   return true;
 }

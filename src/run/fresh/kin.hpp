@@ -40,6 +40,9 @@ class Kin {
   /// Requires that the first process has not been reaped.
   void signal(int signal) const;
 
+  /// Those of its processes that have lost their parents.
+  std::vector<pid_t> orphans() const;
+
   /// Reaps the first process if it has ended: false if it has not, or was reaped before. What is left of the others has
   /// no claim to live any more.
   bool reap(int& status, rusage& usage);

@@ -46,6 +46,9 @@ class PoolPeer : public FastCgiPeer, public std::enable_shared_from_this<PoolPee
   bool reads_all_input() const override { return pool_->order().is_php; }
   bool ends_between_runs() const override { return pool_->order().is_php; }
   Process* process() override { return &process_->process(); }
+  bool is_own_word(pid_t sender, Clock::duration age) override {
+    return process_->traces().is_own_word(sender, age, process_->runs == 1);
+  }
   void terminate() override { process_->process().kill(); }
   Clock::time_point look(Clock::time_point now) override {
     // A run that lasts may fill its error stream, and would wait for a reader. And the word that it has ended may have
@@ -190,7 +193,9 @@ std::shared_ptr<KeptProcess> KeptPool::find_ready(const asio::any_io_executor& e
     }
     if (!process) return nullptr;
     process->attach(executor);
-    if (process->generation == generation && !process->has_ended() && process->connect() == 0) return process;
+    const bool is_fit = process->generation == generation && !process->has_ended() &&
+                        !process->traces().has_altered_limits(process->runs) && process->connect() == 0;
+    if (is_fit) return process;
     useless.push_back(std::exchange(process, nullptr));
     ++places;
   }
@@ -286,6 +291,14 @@ bool KeptPool::is_worn_out(KeptProcess& process) const {
   return process.runs % kRunsBetweenLooks == 0 && process.is_near_its_limit();
 }
 
+bool KeptPool::was_altered(KeptProcess& process) noexcept {
+  try {
+    return process.traces().has_left_some() || process.traces().has_altered_limits(process.runs);
+  } catch (const std::bad_alloc&) {
+    return true;
+  }
+}
+
 std::shared_ptr<KeptTurn> KeptPool::set_aside(std::shared_ptr<KeptProcess> process) {
   process->user.reset();
   if (waiting_.empty()) {
@@ -319,7 +332,10 @@ void KeptPool::give_up_place() noexcept {
 
 void KeptPool::give_back(std::shared_ptr<KeptProcess> process, FastCgiPeer::Left left) noexcept {
   if (left == FastCgiPeer::Left::spoilt) process->disconnect();
-  const bool is_done_with = process->has_ended() || is_worn_out(*process);
+  const bool is_altered = left == FastCgiPeer::Left::shared || (!process->has_ended() && was_altered(*process));
+  // With what it has left running, and at once: that may take part in the next run.
+  if (is_altered) process->process().kill();
+  const bool is_done_with = is_altered || process->has_ended() || is_worn_out(*process);
   std::shared_ptr<KeptTurn> turn;
   bool is_to_be_watched = false;
   bool is_kept = false;
@@ -346,7 +362,7 @@ void KeptPool::give_back(std::shared_ptr<KeptProcess> process, FastCgiPeer::Left
   } else {
     call(turn);
   }
-  if (!is_kept) terminate_and_reap(std::move(process));
+  if (!is_kept) terminate_and_reap(process);
   if (!is_to_be_watched) return;
   try {
     asio::post(keeper_, [self = shared_from_this()] { self->look_at_idle(); });
@@ -390,6 +406,7 @@ void KeptPool::watch_end(const std::shared_ptr<KeptProcess>& process, files::Des
 
 void KeptPool::process_ended(const std::shared_ptr<KeptProcess>& process) {
   std::shared_ptr<KeptTurn> turn;
+  bool has_died = false;
   {
     const std::lock_guard lock(mutex_);
     if (const auto peer = process->user.lock()) {
@@ -401,6 +418,7 @@ void KeptPool::process_ended(const std::shared_ptr<KeptProcess>& process) {
     }
     if (take_out(dying_, process)) {
       process->process().reap();
+      has_died = true;
     } else if (take_out(idle_, process)) {
       // Between two requests: whoever wants one gets another.
       process->process().reap();
@@ -408,6 +426,8 @@ void KeptPool::process_ended(const std::shared_ptr<KeptProcess>& process) {
     }
   }
   call(turn);
+  // What it has left running has lost its parent now.
+  if (has_died) end_orphans();
 }
 
 void KeptPool::look_at_dying() {

@@ -155,6 +155,8 @@ class KeptPool : public std::enable_shared_from_this<KeptPool> {
   void discard(std::shared_ptr<KeptProcess> process) noexcept;
   void only_streams(KeptProcess& process);
   bool is_worn_out(KeptProcess& process) const;
+  /// Whether a run has left in it what would reach the next one.
+  static bool was_altered(KeptProcess& process) noexcept;
   /// With the lock held: whoever waits first gets `process`, and is returned to be called; null: it is idle now.
   std::shared_ptr<KeptTurn> set_aside(std::shared_ptr<KeptProcess> process);
   /// With the lock held: a process is counted no more. Whoever waits first may start one in its place, and is returned

@@ -97,6 +97,7 @@ std::variant<std::unique_ptr<KeptProcess>, StartError> KeptProcess::start(const 
   if (const auto* const failure = std::get_if<StartError>(&started)) return *failure;
   std::unique_ptr<KeptProcess> out(new KeptProcess);
   out->process_ = std::get<std::unique_ptr<Process>>(std::move(started));
+  out->traces_.emplace(*out->process_, order.is_php);
   out->address_space_ = order.address_space;
   out->keeps_connection_ = out->is_php_ = order.is_php;
   out->listener_ = std::move(place);
@@ -130,6 +131,9 @@ int KeptProcess::connect() {
   const auto address = address_at(path_of(listener_.get()));
   files::Descriptor socket(::socket(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC | SOCK_NONBLOCK, 0));
   if (!socket.is_open()) return errno;
+  // Who has sent what, see Traces::is_own_word().
+  const int is_told = 1;
+  ::setsockopt(socket.get(), SOL_SOCKET, SO_PASSCRED, &is_told, sizeof is_told);
   if (::connect(socket.get(), reinterpret_cast<const sockaddr*>(&*address), sizeof *address) != 0) return errno;
   connection_->assign(socket.release());
   connection_->native_non_blocking(true);

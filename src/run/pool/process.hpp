@@ -25,6 +25,7 @@
 #include "run/event.hpp"
 #include "run/fastcgi/run.hpp"
 #include "run/pool/order.hpp"
+#include "run/pool/traces.hpp"
 #include "run/process.hpp"
 
 namespace porter::run {
@@ -73,6 +74,7 @@ class KeptProcess {
   }
 
   Process& process() { return *process_; }
+  Traces& traces() { return *traces_; }
   bool has_ended() const { return process_->has_ended(); }
   /// The processor time that it has used since this was asked last; nothing, if some of it was skipped since.
   std::chrono::nanoseconds processor_time_since_last();
@@ -92,6 +94,7 @@ class KeptProcess {
   KeptProcess() = default;
 
   std::unique_ptr<Process> process_;
+  std::optional<Traces> traces_;
   std::size_t address_space_ = 0;
   bool keeps_connection_ = false;  ///< As it is asked to; not all that speak FastCGI do.
   bool is_php_ = false;
