@@ -28,7 +28,7 @@ build: packages-build
 
 demo: packages-demo build
 	@echo
-	@build/bin/uporter serve --settings demo/porter.toml
+	@build/bin/uporter serve --settings demo/uporter.toml
 
 test: packages-test
 	cd tests/har && npm ci --no-audit --no-fund --loglevel=error

@@ -129,7 +129,7 @@ class Bench:
         """A server of the same folder by settings, which say whether exchanges are kept."""
         port = free_port()
         home = tempfile.mkdtemp(prefix="porter-bench-")
-        settings = os.path.join(home, "porter.toml")
+        settings = os.path.join(home, "uporter.toml")
         with open(settings, "w", encoding="utf-8") as file:
             file.write(f'addresses = [{port}]\n[exchanges]\nkeep = {keep}\n[limits]\nconnections = 20000\n'
                        f'[site.quay]\ndocument-root = "{self.folder}"\n')
@@ -277,7 +277,7 @@ class Bench:
         """A server whose PHP has those settings, and mostly no exchanges kept, as the floor keeps none either."""
         port = free_port()
         home = tempfile.mkdtemp(prefix="porter-bench-")
-        settings = os.path.join(home, "porter.toml")
+        settings = os.path.join(home, "uporter.toml")
         with open(settings, "w", encoding="utf-8") as file:
             file.write(f'addresses = [{port}]\n[site.quay]\ndocument-root = "{self.folder}"\n[exchanges]\nkeep = {keep}\n[interpreter.PHP]\n{of_php}\n')
         words = [os.path.join(self.arguments.build, "uporterd"), "--settings", settings]

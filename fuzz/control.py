@@ -120,11 +120,11 @@ def main():
                            WAYLAND_DISPLAY="", ASAN_OPTIONS="detect_leaks=0")
 
         def restore():
-            with open(folder + "/porter.toml", "w", encoding="ascii") as file:
+            with open(folder + "/uporter.toml", "w", encoding="ascii") as file:
                 file.write(settings)
 
         restore()
-        server = subprocess.Popen([program, "--settings", folder + "/porter.toml"], stdout=log, stderr=log, env=environment)
+        server = subprocess.Popen([program, "--settings", folder + "/uporter.toml"], stdout=log, stderr=log, env=environment)
         control = None
         for _ in range(600):
             control = next((os.path.join(at, "control") for at, _, names in os.walk(folder + "/state") if "control" in names), None)

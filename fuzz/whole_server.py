@@ -71,7 +71,7 @@ def make_site(folder):
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]
-    write("porter.toml", f"""addresses = {port}
+    write("uporter.toml", f"""addresses = {port}
 [site.a]
 document-root = "a"
 hosts = ["a.localhost"]
@@ -159,7 +159,7 @@ def main():
         port = make_site(folder)
         environment = dict(os.environ, HOME=folder, XDG_STATE_HOME=folder + "/state", XDG_RUNTIME_DIR="",
                            ASAN_OPTIONS="detect_leaks=0")
-        server = subprocess.Popen([program, "--settings", folder + "/porter.toml"], stdout=log, stderr=log, env=environment)
+        server = subprocess.Popen([program, "--settings", folder + "/uporter.toml"], stdout=log, stderr=log, env=environment)
         for _ in range(600):
             try:
                 socket.create_connection(("127.0.0.1", port)).close()

@@ -145,7 +145,7 @@ test("a port that is taken is told with its holder, and another is taken at a cl
     const taken = holder.address().port;
     const page = await open(browser, server.url);
     await page.getByText("● Answering").waitFor();
-    server.write("porter.toml", server.fill(`console = "localhost:CONSOLE"\naddresses = [PORT, ${taken}]\n${oneSite}`));
+    server.write("uporter.toml", server.fill(`console = "localhost:CONSOLE"\naddresses = [PORT, ${taken}]\n${oneSite}`));
     await page.getByText(`Port ${taken} is taken by`).first().waitFor();
     await page.getByRole("button", { name: "Take the next free port" }).click();
     await eventually(async () => {
@@ -252,7 +252,7 @@ test("without the right key, name and origin nothing is given but the page's own
       ["/v1/status", { ...right, Origin: `http://localhost:${port}` }, 200],
       ["/", {}, 200],
       ["/none", {}, 404],
-      ["/../porter.toml", {}, 404],
+      ["/../uporter.toml", {}, 404],
     ];
     for (const [path, headers, status] of rows) {
       const reply = await request({ port, path, headers });

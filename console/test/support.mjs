@@ -33,7 +33,7 @@ export async function serve(settings, files = {}) {
   };
   const fill = (text) => text.replaceAll("PORT", port).replaceAll("CONSOLE", consolePort);
   for (const [name, text] of Object.entries(files)) write(name, text, name.includes("cgi-bin/") ? 0o755 : undefined);
-  const file = write("porter.toml", fill(`console = "localhost:CONSOLE"\naddresses = [PORT]\n${settings}`));
+  const file = write("uporter.toml", fill(`console = "localhost:CONSOLE"\naddresses = [PORT]\n${settings}`));
   const environment = { ...process.env, HOME: folder, XDG_STATE_HOME: join(folder, "state"), XDG_RUNTIME_DIR: "" };
   const program = spawn(join(built, "uporter"), ["serve", "--settings", file], { env: environment });
   let said = "";

@@ -53,7 +53,7 @@ CLI::App* add(CLI::App& to, CommandLine& line, const std::string& name, const st
               std::function<int()> run) {
   CLI::App* const command = to.add_subcommand(name, description);
   command->add_option("--settings", line.settings,
-                      "The settings file; ./porter.toml or that of the user if none is named");
+                      "The settings file; ./uporter.toml or that of the user if none is named");
   // The first site makes the settings that it is added to; all else goes by those that are there.
   const bool makes_settings = to.get_name() == "site" && name == "add";
   command->callback([&line, run = std::move(run), makes_settings] {

@@ -80,7 +80,7 @@ std::string options_dropped(const ServeOptions& options) {
 
 /// Tells of settings in the folder, which are not gone by.
 void tell_of_settings(const std::string& folder) {
-  const std::string file = folder + "/porter.toml";
+  const std::string file = folder + "/uporter.toml";
   std::array<char, PATH_MAX> real{};
   if (::access(file.c_str(), F_OK) != 0 || ::realpath(file.c_str(), real.data()) == nullptr) return;
   std::fprintf(stderr, "%s is not read, since a folder is served. To go by it: uporter serve --settings %s\n",

@@ -28,7 +28,7 @@ struct RunningServer {
 /// All that run, in the order of their folders and settings.
 std::vector<RunningServer> running_servers();
 
-/// The server that is meant. Unless it is named: the one for ./porter.toml, if there is such a file; else the one that
+/// The server that is meant. Unless it is named: the one for ./uporter.toml, if there is such a file; else the one that
 /// shows `near`, an absolute path; else the one for the settings of the user; else the only one that runs. It need not
 /// run, except where it is named by its port. A finding: none, or several, could be meant.
 std::variant<machine::Instance, Finding> find_server(const Meant& meant, const std::string& near);

@@ -197,8 +197,8 @@ std::string find_settings_file(const std::string& named) {
   const std::string here = std::filesystem::current_path().string();
   if (!named.empty())
     return std::filesystem::path(named.starts_with('/') ? named : here + "/" + named).lexically_normal().string();
-  if (::access((here + "/porter.toml").c_str(), F_OK) == 0) return here + "/porter.toml";
-  return config_folder() + "/" + std::string(kOwn) + "/porter.toml";
+  if (::access((here + "/uporter.toml").c_str(), F_OK) == 0) return here + "/uporter.toml";
+  return config_folder() + "/" + std::string(kOwn) + "/uporter.toml";
 }
 
 std::string without_links(const std::string& path) {

@@ -36,8 +36,8 @@ struct Instance {
   const std::string& subject() const { return settings.empty() ? root : settings; }
 };
 
-/// The settings file that is meant: `named` if it is not empty, else ./porter.toml if there is one, else that of the
-/// user (XDG_CONFIG_HOME/upright-porter/porter.toml). An absolute path, with the links in it.
+/// The settings file that is meant: `named` if it is not empty, else ./uporter.toml if there is one, else that of the
+/// user (XDG_CONFIG_HOME/upright-porter/uporter.toml). An absolute path, with the links in it.
 std::string find_settings_file(const std::string& named);
 
 /// `path`, an absolute one, without links and dots as far as it exists.

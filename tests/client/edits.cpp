@@ -26,7 +26,7 @@ struct Home {
   ~Home() { run({"stop"}); }
 
   std::string path(const std::string& name) const { return folder.path() + "/" + name; }
-  std::string settings() const { return path(".config/upright-porter/porter.toml"); }
+  std::string settings() const { return path(".config/upright-porter/uporter.toml"); }
   std::vector<std::string> environment() const {
     return {"HOME=" + folder.path(), "XDG_STATE_HOME=", "XDG_CONFIG_HOME=", "XDG_RUNTIME_DIR="};
   }
@@ -54,7 +54,7 @@ TEST_CASE("of edits by many processes at once, with and without a server, none i
   const bool with_server = GENERATE(false, true);
   CAPTURE(with_server);
   Home home;
-  home.folder.write(".config/upright-porter/porter.toml", "addresses = " + std::to_string(home.port) + "\n");
+  home.folder.write(".config/upright-porter/uporter.toml", "addresses = " + std::to_string(home.port) + "\n");
   if (with_server) REQUIRE(home.run({"start"}).first == 0);
   constexpr int kProcesses = 8;
   constexpr int kEach = 5;
@@ -73,7 +73,7 @@ TEST_CASE("of edits by many processes at once, with and without a server, none i
   for (int i = 0; i < kProcesses; ++i)
     for (int j = 0; j < kEach; ++j) CHECK(has(list, "s" + std::to_string(i) + "-" + std::to_string(j) + " "));
   for (const auto& entry : fs::directory_iterator(home.path(".config/upright-porter")))
-    CHECK(entry.path().filename() == "porter.toml");
+    CHECK(entry.path().filename() == "uporter.toml");
 }
 
 TEST_CASE("the first saved settings are noticed, wherever their folder comes from") {
@@ -89,7 +89,7 @@ TEST_CASE("the first saved settings are noticed, wherever their folder comes fro
     WARN("port 8080 is taken on this machine");
     return;
   }
-  home.folder.write(".config/upright-porter/porter.toml", home.text());
+  home.folder.write(".config/upright-porter/uporter.toml", home.text());
   CHECK(eventually([&] { return home.answers(); }));
   CHECK(has(home.run({"status"}).second, "has been running"));
   SECTION("and it is the same server after its folder was moved and linked") {
@@ -97,9 +97,9 @@ TEST_CASE("the first saved settings are noticed, wherever their folder comes fro
     fs::create_symlink(home.path("elsewhere"), home.path(".config/upright-porter"));
     pause_ms(300);
     CHECK(has(home.run({"status"}).second, "has been running"));
-    CHECK(has(home.run({"status", "--settings", home.path("elsewhere/porter.toml")}).second, "has been running"));
+    CHECK(has(home.run({"status", "--settings", home.path("elsewhere/uporter.toml")}).second, "has been running"));
     fs::rename(home.path("pages"), home.path("pages2"));
-    home.folder.write("elsewhere/porter.toml", home.text().replace(home.text().find("/pages"), 6, "/pages2"));
+    home.folder.write("elsewhere/uporter.toml", home.text().replace(home.text().find("/pages"), 6, "/pages2"));
     CHECK(eventually([&] { return home.answers(); }));
   }
   CHECK(home.run({"stop"}).first == 0);
@@ -109,7 +109,7 @@ TEST_CASE("the first saved settings are noticed, wherever their folder comes fro
 
 TEST_CASE("an empty or vanished file is believed only when it has stayed so") {
   Home home;
-  home.folder.write(".config/upright-porter/porter.toml", home.text());
+  home.folder.write(".config/upright-porter/uporter.toml", home.text());
   REQUIRE(home.run({"start"}).first == 0);
   const bool vanishes = GENERATE(false, true);
   CAPTURE(vanishes);
@@ -129,7 +129,7 @@ TEST_CASE("an empty or vanished file is believed only when it has stayed so") {
       // It is believed after three seconds, which pass before ten answers on a busy machine.
       if (std::chrono::steady_clock::now() - begun < std::chrono::milliseconds(2500)) CHECK(answers);
     }
-    home.folder.write(".config/upright-porter/porter.toml", home.text());
+    home.folder.write(".config/upright-porter/uporter.toml", home.text());
     pause_ms(100);
   }
   take_away();
@@ -138,7 +138,7 @@ TEST_CASE("an empty or vanished file is believed only when it has stayed so") {
 
 TEST_CASE("starting and stopping at once never reports what is not so") {
   Home home;
-  home.folder.write(".config/upright-porter/porter.toml", home.text());
+  home.folder.write(".config/upright-porter/uporter.toml", home.text());
   for (int round = 0; round < 6; ++round) {
     std::vector<std::thread> hands;
     std::vector<std::pair<int, std::string>> said(4);
@@ -167,7 +167,7 @@ TEST_CASE("a server asks interpreters for their versions again only when their p
   Home home;
   home.folder.write("tools/gull", "#!/bin/sh\necho asked >> " + home.path("asked") + "\necho gull 1.2\n", 0755);
   home.folder.write("tools/perl", "#!/bin/sh\necho asked >> " + home.path("asked") + "\necho perl 5.1\n", 0755);
-  home.folder.write(".config/upright-porter/porter.toml",
+  home.folder.write(".config/upright-porter/uporter.toml",
                     home.text() + "[interpreter.Perl]\ncommand = \"" + home.path("tools/perl") + "\"\n");
   REQUIRE(home.run({"start"}).first == 0);
   const auto asked = [&] {

@@ -26,7 +26,7 @@ class Desk {
   const TempFolder& folder() const { return folder_; }
   Outcome run(std::vector<std::string> words) const {
     words.insert(words.begin(), built("uporter"));
-    words.insert(words.end(), {"--settings", path("porter.toml")});
+    words.insert(words.end(), {"--settings", path("uporter.toml")});
     std::vector<std::string> environment = SettledServer::environment(folder_);
     environment.emplace_back("XDG_CONFIG_HOME=");
     return outcome_of(words, environment);
@@ -210,7 +210,7 @@ TEST_CASE("new exchanges are followed as they end") {
   desk.ask("/");
   std::vector<std::string> environment = SettledServer::environment(desk.folder());
   environment.emplace_back("XDG_CONFIG_HOME=");
-  Program follower({built("uporter"), "exchanges", "--follow", "--settings", desk.path("porter.toml")}, environment);
+  Program follower({built("uporter"), "exchanges", "--follow", "--settings", desk.path("uporter.toml")}, environment);
   CHECK(has(follower.read_until("file\n"), "GET /  "));
   desk.ask("/style.css");
   CHECK(has(follower.read_until("/style.css"), "/style.css"));

@@ -23,7 +23,7 @@ struct Place {
     folder.write("papers/log.txt", "x");
     folder.write("elsewhere/a.txt", "x");
     port = std::to_string(free_port());
-    folder.write("porter.toml",
+    folder.write("uporter.toml",
                  "addresses = " + port +
                      "\n[site.gulls]\nhosts = [\"gulls.localhost\", \"*.gulls.localhost\"]\ndocument-root = "
                      "\"pages\"\n[site.gulls.mounts]\n\"/old\" = \"papers\"\n");
@@ -32,7 +32,7 @@ struct Place {
 
   std::string run(std::vector<std::string> words) {
     words.insert(words.begin(), built("uporter"));
-    words.insert(words.end(), {"--settings", folder.path() + "/porter.toml"});
+    words.insert(words.end(), {"--settings", folder.path() + "/uporter.toml"});
     Program program(words, {"HOME=" + folder.path(), "XDG_STATE_HOME=" + folder.path() + "/state", "XDG_RUNTIME_DIR="});
     const std::string output = program.output();
     status = program.wait();

@@ -19,7 +19,7 @@ TEST_CASE("a folder where a file is wanted is told, with the exit status of a wr
   SettledServer server(folder,
                        "addresses = [PORT]\n[site.tides]\ndocument-root = \"pages\"\nhosts = [\"localhost\"]\n");
   CHECK(get(server.port(), "/").status == 200);
-  const std::string settings = folder.path() + "/porter.toml";
+  const std::string settings = folder.path() + "/uporter.toml";
   for (const std::vector<std::string>& words : std::vector<std::vector<std::string>>{
            {"compare", folder.path(), folder.path()},
            {"again", "1", "--body", folder.path()},
@@ -171,7 +171,7 @@ TEST_CASE("the console's key is in no list of processes when it is opened") {
   auto environment = SettledServer::environment(folder);
   environment.insert(environment.end(), {"DISPLAY=:97", "PATH=" + folder.path() + "/bin:/usr/bin:/bin"});
   const Outcome opened =
-      outcome_of({built("uporter"), "open", "console", "--settings", folder.path() + "/porter.toml"}, environment);
+      outcome_of({built("uporter"), "open", "console", "--settings", folder.path() + "/uporter.toml"}, environment);
   CHECK(opened.status == 0);
   const std::size_t key = opened.output.find("#key=");
   REQUIRE(key != std::string::npos);

@@ -34,10 +34,10 @@ class Home {
   std::string usual() const {
     return "addresses = " + std::to_string(port_) + "\n[site.gulls]\ndocument-root = \"pages\"\n";
   }
-  void settings(const std::string& text) const { folder_.write("porter.toml", text); }
+  void settings(const std::string& text) const { folder_.write("uporter.toml", text); }
   std::string settings() const {
     std::ostringstream out;
-    out << std::ifstream(path("porter.toml")).rdbuf();
+    out << std::ifstream(path("uporter.toml")).rdbuf();
     return out.str();
   }
   std::string state() const {
@@ -51,7 +51,7 @@ class Home {
 
   Outcome run(std::vector<std::string> words) const {
     words.insert(words.begin(), built("uporter"));
-    words.insert(words.end(), {"--settings", path("porter.toml")});
+    words.insert(words.end(), {"--settings", path("uporter.toml")});
     return outcome_of(words, environment());
   }
   std::vector<std::string> environment() const {
@@ -187,9 +187,9 @@ TEST_CASE("settings that may not be read are explained") {
   if (::getuid() != 0) return;
   const Home home;
   ::chmod(home.path().c_str(), 0755);
-  ::chmod(home.path("porter.toml").c_str(), 0);
+  ::chmod(home.path("uporter.toml").c_str(), 0);
   Program check({"setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", built("uporter"), "check",
-                 home.path("porter.toml")});
+                 home.path("uporter.toml")});
   CHECK(has(check.output(), "cannot be read: Permission denied"));
   CHECK(check.wait() == 1);
 }
@@ -243,7 +243,7 @@ TEST_CASE("a start that cannot be says why") {
   home.settings("addresses = \"nowhere\"\n");
   const Outcome mistake = home.run({"start"});
   CHECK(mistake.status == 2);
-  CHECK(has(mistake.output, "porter.toml:1:13: "));
+  CHECK(has(mistake.output, "uporter.toml:1:13: "));
   CHECK(home.run({"check"}).status == 1);
   CHECK(has(home.run({"check"}).output, "1 problem in "));
   home.settings(home.usual());
@@ -263,7 +263,7 @@ TEST_CASE("settings are taken up when they are saved, and bad ones change nothin
   CHECK(eventually(office_answers));
   // An editor that writes another file and puts it in the place of the first.
   std::ofstream(home.path("fresh")) << home.usual();
-  ::rename(home.path("fresh").c_str(), home.path("porter.toml").c_str());
+  ::rename(home.path("fresh").c_str(), home.path("uporter.toml").c_str());
   CHECK(eventually([&] { return !office_answers(); }));
   CHECK(get(home.port(), "/").body == "Gull Sound");
 
@@ -272,7 +272,7 @@ TEST_CASE("settings are taken up when they are saved, and bad ones change nothin
   CHECK(get(home.port(), "/").body == "Gull Sound");
   const Outcome reload = home.run({"reload"});
   CHECK(reload.status == 1);
-  CHECK(has(reload.output, "porter.toml:4:1: "));
+  CHECK(has(reload.output, "uporter.toml:4:1: "));
   CHECK(has(home.run({"log"}).output, "Settings not applied"));
   home.settings(home.usual());
   CHECK(home.run({"reload"}).status == 0);
@@ -339,7 +339,7 @@ TEST_CASE("the log can be followed, and asked for one site and for errors") {
   home.settings(home.usual() + "[site.office]\ndocument-root = \"office\"\n");
   REQUIRE(home.run({"start"}).status == 0);
   const std::string at = ":" + std::to_string(home.port());
-  std::vector<std::string> words = {built("uporter"), "log", "--follow", "--settings", home.path("porter.toml")};
+  std::vector<std::string> words = {built("uporter"), "log", "--follow", "--settings", home.path("uporter.toml")};
   Program follow(words, home.environment());
   for (const std::string& url : {"http://gulls.localhost" + at + "/", "http://office.localhost" + at + "/",
                                  "http://office.localhost" + at + "/none"})
@@ -399,7 +399,7 @@ TEST_CASE("autostart writes a unit that starts this program, and takes it away")
   std::ostringstream unit;
   unit << std::ifstream(file).rdbuf();
   CHECK(has(unit.str(), "Type=notify"));
-  CHECK(has(unit.str(), "ExecStart=\"" + built("uporterd") + "\" --settings \"" + home.path("porter.toml") + "\""));
+  CHECK(has(unit.str(), "ExecStart=\"" + built("uporterd") + "\" --settings \"" + home.path("uporter.toml") + "\""));
   CHECK(home.run({"autostart", "status"}).status == 0);
   CHECK(has(home.run({"autostart", "off"}).output, "Removed: "));
   CHECK(home.run({"autostart", "status"}).status == 1);

@@ -140,7 +140,7 @@ TEST_CASE("help and version are told with status 0") {
 TEST_CASE("a folder is served with a fallback, and what serve would not go by is told") {
   TempFolder folder;
   folder.write("project/public/index.php", "<?= 'front ', $_SERVER['REQUEST_URI'];");
-  folder.write("project/porter.toml", "addresses = [0]\n");
+  folder.write("project/uporter.toml", "addresses = [0]\n");
   const std::string project = folder.path() + "/project";
   // The script may be named from the document root, or by any path that leads to it.
   for (const std::string& named : {std::string("index.php"), project + "/public/index.php"}) {
@@ -153,13 +153,13 @@ TEST_CASE("a folder is served with a fallback, and what serve would not go by is
     CHECK(program.wait() == 0);
   }
   CHECK(run({"serve", project + "/public", "--fallback", "none.php"}).status == 2);
-  const Outcome dropped = run({"serve", "--settings", project + "/porter.toml", "--port", "8090"});
+  const Outcome dropped = run({"serve", "--settings", project + "/uporter.toml", "--port", "8090"});
   CHECK(dropped.status == 2);
   CHECK(has(dropped.output, "--port would have no effect"));
   Program beside({built("uporter"), "serve", project, "--port", "0", "--reach", "network"});
   const std::string lines = beside.read_until("Ctrl+C\n\n");
-  CHECK(has(lines, "porter.toml is not read"));
-  CHECK(has(lines, "uporter serve --settings " + project + "/porter.toml"));
+  CHECK(has(lines, "uporter.toml is not read"));
+  CHECK(has(lines, "uporter serve --settings " + project + "/uporter.toml"));
   // Of a machine that has an address in a network, it is told.
   const std::string addresses = outcome_of({"hostname", "-I"}).output;
   const std::string first = addresses.substr(0, addresses.find_first_of(" \n"));

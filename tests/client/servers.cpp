@@ -97,10 +97,10 @@ TEST_CASE("the places of servers for a folder go with them, also of those that w
 TEST_CASE("another server of the user is not told to be killed") {
   const User user;
   Server fares(user.path("fares"), {}, user.environment());
-  user.folder.write("tides/porter.toml",
+  user.folder.write("tides/uporter.toml",
                     "addresses = " + std::to_string(fares.port()) + "\n[site.tides]\ndocument-root = \".\"\n");
   const Outcome told = user.run(
-      "tides", {"explain", "http://localhost:" + std::to_string(fares.port()) + "/", "--settings", "porter.toml"});
+      "tides", {"explain", "http://localhost:" + std::to_string(fares.port()) + "/", "--settings", "uporter.toml"});
   CHECK(told.status == 1);
   CHECK(has(told.output, "uporter stop --at " + std::to_string(fares.port())));
   CHECK_FALSE(has(told.output, "kill "));

@@ -15,7 +15,7 @@ using namespace porter::test;
 
 namespace {
 
-/// A home of the test's own, with a server for "~/porter.toml" where one is started.
+/// A home of the test's own, with a server for "~/uporter.toml" where one is started.
 class Home {
  public:
   ~Home() { run({"stop"}); }
@@ -26,13 +26,13 @@ class Home {
   }
   /// Settings with the port of the home; each command is about them.
   void settings(const std::string& text) const {
-    write("porter.toml", "addresses = [" + std::to_string(port_) + "]\n" + text);
+    write("uporter.toml", "addresses = [" + std::to_string(port_) + "]\n" + text);
   }
   Outcome run(std::vector<std::string> words) const {
     const auto has_word = [&](const char* word) { return std::find(words.begin(), words.end(), word) != words.end(); };
     const bool names_them = has_word("--settings") || has_word("serve") || has_word("--at");
     words.insert(words.begin(), built("uporter"));
-    if (!names_them) words.insert(words.end(), {"--settings", path("porter.toml")});
+    if (!names_them) words.insert(words.end(), {"--settings", path("uporter.toml")});
     return run_program(words);
   }
   /// A line that is pasted into a shell in the home.
@@ -233,7 +233,7 @@ TEST_CASE("a server whose settings were removed is steered as before") {
   home.write("pages/index.html", "gulls");
   home.settings("[site.tides]\ndocument-root = \"pages\"\n");
   REQUIRE(home.run({"start"}).status == 0);
-  std::filesystem::remove(home.path("porter.toml"));
+  std::filesystem::remove(home.path("uporter.toml"));
   CHECK(home.run({"status"}).status == 0);
   CHECK(home.run({"stop"}).status == 0);
   CHECK(home.run({"status"}).status == 2);
@@ -371,7 +371,7 @@ TEST_CASE("check, log and autostart tell what they know as JSON, and what is exp
   CHECK(json::parse(home.run({"check", "--json"}).output)["findings"].empty());
   const Outcome start = home.paste(
       "env -i HOME=\"$HOME\" PATH=\"$PATH\" XDG_STATE_HOME=\"$XDG_STATE_HOME\" QUAY_KEY=1 "
-      "uporter start --settings porter.toml");
+      "uporter start --settings uporter.toml");
   CHECK(start.status == 0);
   CHECK(has(start.output, "QUAY_KEY"));
   CHECK(home.ask("tides.localhost", "/cgi-bin/warns").body == "page");

@@ -9,7 +9,7 @@ using namespace porter;
 
 namespace {
 
-Settings settings_of(const std::string& text) { return read_settings(text, "/tmp/porter.toml", "/tmp").settings; }
+Settings settings_of(const std::string& text) { return read_settings(text, "/tmp/uporter.toml", "/tmp").settings; }
 
 }  // namespace
 

@@ -21,7 +21,7 @@ const Address kBare{Address::Reach::one, "::1", 8082};
 
 Settings harbour() {
   Settings settings;
-  settings.file = "/porter.toml";
+  settings.file = "/uporter.toml";
   settings.addresses = {kCommon};
   settings.sites = {site("gulls", {"gulls.localhost", "*.gulls.localhost"}),
                     site("deck", {"*.deck.gulls.localhost", "ferry.example"}),

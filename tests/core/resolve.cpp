@@ -303,7 +303,7 @@ TEST_CASE("links lead out of the root only into folders that the site allows") {
   place.folder.write("shared/lib/page.php", "<?php");
   place.folder.write("shared/lib/.secret", "x");
   place.folder.write("shared/programs/tides", "#!/bin/sh\n", 0755);
-  place.settings.file = "/srv/porter.toml";
+  place.settings.file = "/srv/uporter.toml";
   std::filesystem::create_symlink(base + "/shared/lib", site.document_root + "/lib");
   std::filesystem::create_symlink(base + "/shared/lib/menu.txt", site.document_root + "/menu.txt");
   std::filesystem::create_symlink(base + "/shared/programs", site.document_root + "/programs");

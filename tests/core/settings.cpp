@@ -16,7 +16,7 @@ namespace {
 /// A folder with what settings may name: roots a and b, a page, a script, a closed folder.
 struct Place {
   TempFolder folder;
-  std::string file = folder.path() + "/porter.toml";
+  std::string file = folder.path() + "/uporter.toml";
 
   Place() {
     folder.write("a/index.html", "a");
@@ -297,7 +297,7 @@ TEST_CASE("settings say what was written, and the rest is as usual") {
 }
 
 TEST_CASE("the sample settings are fine, and name every key there is") {
-  const std::string file = PORTER_DEMO "/porter.toml";
+  const std::string file = PORTER_DEMO "/uporter.toml";
   const std::string text = slurp(file);
   CHECK(short_text(load_settings(file, "").problems).empty());
   std::string table;
@@ -329,7 +329,7 @@ TEST_CASE("the sample settings are fine, and name every key there is") {
 }
 
 TEST_CASE("in the sample, a value behind a comment is the one that holds without it, and an example is marked as one") {
-  const std::string file = PORTER_DEMO "/porter.toml";
+  const std::string file = PORTER_DEMO "/uporter.toml";
   const std::string text = slurp(file);
   const SettingsRead usual = read_settings(text, file, "/home/tern");
   REQUIRE(usual.problems.empty());
@@ -355,7 +355,7 @@ TEST_CASE("in the sample, a value behind a comment is the one that holds without
 TEST_CASE("adding and removing changes no line but its own") {
   const Place place;
   const std::string path = place.folder.path();
-  const std::string text = slurp(PORTER_DEMO "/porter.toml");
+  const std::string text = slurp(PORTER_DEMO "/uporter.toml");
   SettingsEdit site{SettingsEdit::Kind::add_site, "tides", path + "/a", "", {"tides.localhost", "t.localhost"}, 8090};
   SettingsEdit mount{SettingsEdit::Kind::add_mount, "archive", path + "/b", "/old \"papers\"", {}, {}};
   SettingsEdit first_mount{SettingsEdit::Kind::add_mount, "office", path + "/b", "/b", {}, {}};
@@ -436,7 +436,7 @@ TEST_CASE("changing a site changes the lines of what is named, with their commen
 
 TEST_CASE("settings that nest without bound are refused where they do, and those that only look so are not") {
   const auto problem = [](const std::string& text) {
-    const SettingsRead read = read_settings(text, "/w/porter.toml", "/home/tern");
+    const SettingsRead read = read_settings(text, "/w/uporter.toml", "/home/tern");
     if (read.problems.empty()) return std::string("fine");
     const SettingsProblem& first = read.problems.front();
     return std::string(code_name(first.finding.code)) + " " + std::to_string(first.line);
@@ -464,7 +464,7 @@ TEST_CASE("numbers that do not fit are refused, however large they are written")
        {"\"17179869185 GiB\"", "\"999999999999 GiB\"", "\"18014398509481985 KiB\"", "-1", "0x7fffffffffffffff",
         "9223372036854775807", "1.5", "\"1.5 MiB\"", "\"-1 B\"", "\" \"", "\"1099511627777 B\""}) {
     CAPTURE(value);
-    const SettingsRead read = read_settings("[limits]\nbody = " + value + "\n", "/w/porter.toml", "/home/tern");
+    const SettingsRead read = read_settings("[limits]\nbody = " + value + "\n", "/w/uporter.toml", "/home/tern");
     REQUIRE(read.problems.size() == 1);
     const Code code = read.problems.front().finding.code;
     CHECK((code == Code::settings_limit_range || code == Code::settings_wrong_type));

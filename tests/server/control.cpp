@@ -35,7 +35,7 @@ class Steerable {
   Program& program() { return server_.program(); }
   const TempFolder& folder() const { return folder_; }
   const std::string& socket() const { return socket_; }
-  std::string settings_file() const { return folder_.path() + "/porter.toml"; }
+  std::string settings_file() const { return folder_.path() + "/uporter.toml"; }
   Answer call(const std::string& method, const std::string& target, const std::string& body = "") const {
     return porter::test::call(socket_, method, target, body);
   }
@@ -340,7 +340,7 @@ TEST_CASE("the access log heeds another size at once, and has one writer for one
   const std::string file = server.folder().path() + "/access.log";
   CHECK(eventually([&] { return std::filesystem::exists(file); }));
   text.insert(text.find("access = \"access.log\"\n"), "largest = \"4 KiB\"\nolder = 1\nformat = \"json\"\n");
-  server.folder().write("porter.toml", text);
+  server.folder().write("uporter.toml", text);
   CHECK(server.call("POST", "/v1/reload").status == 200);
   for (int i = 0; i < 60; ++i) get(server.port(), "/");
   CHECK(eventually([&] { return std::filesystem::exists(server.folder().path() + "/access.1.log"); }));
@@ -377,7 +377,7 @@ TEST_CASE("where the system does not tell of saved files, they are looked at, an
   folder.write("pages/index.html", "a");
   const std::uint16_t port = free_port();
   const std::string settings = "addresses = [" + std::to_string(port) + "]\n[site.tides]\ndocument-root = \"pages\"\n";
-  const std::string file = folder.write("porter.toml", settings);
+  const std::string file = folder.write("uporter.toml", settings);
   Program server(
       {"unshare", "--user", "--map-root-user", "sh", "-c",
        "echo 0 > /proc/sys/user/max_inotify_instances && exec \"$@\"", "sh", built("uporterd"), "--settings", file},
@@ -390,7 +390,7 @@ TEST_CASE("where the system does not tell of saved files, they are looked at, an
   CHECK(has(watching.receive_all(std::chrono::milliseconds(300)), ": looking"));
   folder.write("pages/index.html", "another");
   CHECK(has(watching.receive_all(std::chrono::seconds(3)), "event: saved"));
-  folder.write("porter.toml", settings + "[site.second]\ndocument-root = \"pages\"\n");
+  folder.write("uporter.toml", settings + "[site.second]\ndocument-root = \"pages\"\n");
   CHECK(eventually([&] { return has(call(socket, "GET", "/v1/sites").body, "second"); }));
   server.signal(SIGTERM);
   CHECK(server.wait() == 0);
@@ -401,7 +401,7 @@ TEST_CASE("a socket of the service manager is used again after a pause and a res
   folder.write("pages/index.html", "fine");
   const std::uint16_t port = free_port();
   const std::string file =
-      folder.write("porter.toml", "addresses = [" + std::to_string(port) +
+      folder.write("uporter.toml", "addresses = [" + std::to_string(port) +
                                       "]\n[site.tides]\ndocument-root = \"pages\"\nhosts = [\"localhost\"]\n");
   // The manager keeps its own handle of the socket, so nobody else can open one at its port.
   const std::string manager =

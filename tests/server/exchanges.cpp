@@ -342,7 +342,7 @@ TEST_CASE("whoever follows events is told of each exchange, and of how many were
   kept.send(lines("GET /a.txt"));
   const std::string told = follower.read_until("exchange-ended");
   CHECK(has(told, "event: exchange-begun\ndata: {\"method\":\"GET\",\"number\":1,"));
-  kept.folder().write("porter.toml", "port = 3\n");
+  kept.folder().write("uporter.toml", "port = 3\n");
   CHECK(has(follower.read_until("event: findings\ndata: {\"findings\":[{\"code\""),
             "event: settings\ndata: {\"applied\":false,"));
   for (int i = 0; i < 1500; ++i) kept.send(lines("GET /a.txt"));

@@ -619,12 +619,12 @@ TEST_CASE("reloads that replace the processes lose no request") {
            "[site.kept.interpreter.PHP]\nprocesses = 2\nsettings = { precision = " +
            std::to_string(precision) + " }\n";
   };
-  const std::string file = folder.write("porter.toml", settings(5));
+  const std::string file = folder.write("uporter.toml", settings(5));
   Program server({built("uporterd"), "--settings", file}, SettledServer::environment(folder));
   REQUIRE(has(server.read_until("Stop "), "Stop "));
   Program load({"wrk", "-t1", "-c8", "-d5s", "http://localhost:" + port + "/a.php"});
   for (int i = 0; i < 8; ++i) {
-    folder.write("porter.toml", settings(6 + i));
+    folder.write("uporter.toml", settings(6 + i));
     // Seen within a moment, as for any other settings.
     CHECK(eventually(
         [&] { return get(static_cast<std::uint16_t>(std::stoi(port)), "/a.php").body == std::to_string(6 + i); }));

@@ -141,7 +141,7 @@ TEST_CASE("another command replaces the processes that the one before has starte
   REQUIRE(eventually([&] { return children_of(server.program().id()).size() == 1; }));
   std::string text = settings(folder.path() + "/php-cgi-of-mine");
   text.replace(text.find("PORT"), 4, std::to_string(server.port()));
-  folder.write("porter.toml", text);
+  folder.write("uporter.toml", text);
   CHECK(eventually([&] { return get(server.port(), "/pid.php").body != first; }));
   CHECK(eventually([&] { return children_of(server.program().id()).size() == 1; }));
 }

@@ -18,7 +18,7 @@ TEST_CASE("fifty reloads under load, with sites and addresses coming and going, 
   const std::string second = "addresses = [" + stable + ", \"127.0.0.1:" + coming +
                              "\"]\n[site.b]\ndocument-root = \"b\"\nhosts = \"b.localhost\"\n[site.a]\ndocument-root = "
                              "\"a\"\nhosts = [\"a.localhost\", \"localhost\"]\n";
-  const std::string file = folder.write("porter.toml", first);
+  const std::string file = folder.write("uporter.toml", first);
   Program server({built("uporterd"), "--settings", file},
                  {"HOME=" + folder.path(), "XDG_STATE_HOME=" + folder.path(), "XDG_RUNTIME_DIR=", "NOTIFY_SOCKET="});
   REQUIRE(server.read_until("Stop ").find("Stop ") != std::string::npos);
@@ -33,7 +33,7 @@ TEST_CASE("fifty reloads under load, with sites and addresses coming and going, 
     if (std::filesystem::exists(entry.path() / "control")) control = entry.path().string() + "/control";
   int applied = 0;
   for (int i = 1; i <= 50; ++i) {
-    folder.write("porter.toml", i % 2 == 1 ? second : first);
+    folder.write("uporter.toml", i % 2 == 1 ? second : first);
     Program reload({"curl", "-s", "-X", "POST", "-o", "/dev/null", "-w", "%{http_code}", "--unix-socket", control,
                     "http://localhost/v1/reload"});
     applied += reload.output() == "200" ? 1 : 0;
@@ -70,7 +70,7 @@ TEST_CASE("what was asked at an address that is given up is still answered by it
   pause_ms(300);
   std::string without_b = common;
   without_b.replace(without_b.find("PORT"), 4, std::to_string(server.port()));
-  folder.write("porter.toml", without_b);
+  folder.write("uporter.toml", without_b);
   CHECK(eventually([&] {
     try {
       const Connection attempt(other);

@@ -26,7 +26,7 @@ struct Harbour {
     folder.write("b/front.php",
                  "<?= $_SERVER['SCRIPT_NAME'], ' ', $_SERVER['REQUEST_URI'], ' ', $_SERVER['PATH_INFO'] ?? '-' ?>");
     folder.write("papers/log.txt", "calm");
-    file = folder.write("porter.toml", "addresses = " + std::to_string(port) + R"(
+    file = folder.write("uporter.toml", "addresses = " + std::to_string(port) + R"(
 [site.a]
 document-root = "a"
 hosts = ["a.localhost"]

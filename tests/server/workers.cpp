@@ -236,7 +236,7 @@ TEST_CASE("PHP's own process manager answers behind workers, and those that are 
   for (int i = 0; i < 8; ++i) CHECK(get(server.port(), "/edit.php").body == "two");
   // A rehearsal asks the same workers.
   const Outcome rehearsed = outcome_of(
-      {built("uporter"), "rehearse", folder.path() + "/pages/a.php", "--settings", folder.path() + "/porter.toml"},
+      {built("uporter"), "rehearse", folder.path() + "/pages/a.php", "--settings", folder.path() + "/uporter.toml"},
       SettledServer::environment(folder));
   CHECK(has(rehearsed.output, "Kittiwake 9"));
   manager.signal(SIGTERM);

@@ -68,7 +68,7 @@ class Soak:
         self.settings(0)
 
     def settings(self, number):
-        write(self.folder + "/porter.toml", f"""addresses = {self.port}
+        write(self.folder + "/uporter.toml", f"""addresses = {self.port}
 [site.gulls]
 document-root = "pages"
 answer-fields = {{ X-Number = "{number}" }}
@@ -161,7 +161,7 @@ first-byte = 5
 
     def steering(self):
         number = 0
-        client = [self.build + "/uporter", "--settings", self.folder + "/porter.toml"]
+        client = [self.build + "/uporter", "--settings", self.folder + "/uporter.toml"]
         while not self.over:
             number += 1
             self.settings(number)
@@ -289,7 +289,7 @@ first-byte = 5
 
     def start(self):
         with open(self.folder + "/log", "ab") as log:
-            self.server = subprocess.Popen([self.build + "/uporterd", "--settings", self.folder + "/porter.toml"],
+            self.server = subprocess.Popen([self.build + "/uporterd", "--settings", self.folder + "/uporter.toml"],
                                            stdout=log, stderr=log, env=self.environment)
         for _ in range(600):
             try:
@@ -346,7 +346,7 @@ first-byte = 5
 
     def is_ours(self, pid):
         try:
-            with open(f"/proc/{pid}/cwd/../../porter.toml", "rb"):
+            with open(f"/proc/{pid}/cwd/../../uporter.toml", "rb"):
                 return os.readlink(f"/proc/{pid}/cwd").startswith(self.folder)
         except OSError:
             return False

@@ -216,11 +216,11 @@ for name, text in (("xdg-open", "exit 0"), ("systemctl", f"test ! -e {own}/refus
     with open(f"{own}/{name}", "w", encoding="utf-8") as file:
         file.write("#!/bin/sh\n" + text + "\n")
     os.chmod(f"{own}/{name}", 0o755)
-with open(own + "/porter.toml", "w", encoding="utf-8") as file:
+with open(own + "/uporter.toml", "w", encoding="utf-8") as file:
     file.write(f"console = false\naddresses = [{port + 1}]\n[site.quay]\ndocument-root = \"{folder}\"\n")
 environment = {**os.environ, "HOME": own, "XDG_STATE_HOME": own + "/state", "XDG_RUNTIME_DIR": "", "XDG_CONFIG_HOME": "",
                "PATH": own + ":" + os.environ["PATH"], "DISPLAY": ":99"}
-with Server(["serve", "--settings", own + "/porter.toml"], environment):
+with Server(["serve", "--settings", own + "/uporter.toml"], environment):
     call("POST", "/v1/sites/{name}/folder", 200, "/v1/sites/quay/folder")
     call("GET", "/v1/autostart", 200)
     call("PUT", "/v1/autostart", 422, body={})

@@ -142,7 +142,7 @@ std::vector<std::string> settled_words(const TempFolder& folder, std::string set
                                        const std::vector<std::string>& options) {
   for (std::size_t at = 0; (at = settings.find("PORT", at)) != std::string::npos;)
     settings.replace(at, 4, std::to_string(port));
-  std::vector<std::string> words = {built("uporterd"), "--settings", folder.write("porter.toml", settings)};
+  std::vector<std::string> words = {built("uporterd"), "--settings", folder.write("uporter.toml", settings)};
   words.insert(words.end(), options.begin(), options.end());
   return words;
 }

@@ -151,7 +151,7 @@ export function SettingsView() {
       <div class="two">
         <Code
           label="Settings"
-          kind="porter.toml"
+          kind="uporter.toml"
           text={text.value}
           marks={found
             .filter((finding) => finding.line !== undefined)

@@ -1,6 +1,6 @@
 // What must not leave the machine in an archive that is mailed around: passwords, cookies, tokens. What a name says
 // decides: the value of a header field, a part of a query, a field of a form or a member of a JSON object is left out
-// where its name is in the table of secrets.cpp, which demo/porter.toml tells.
+// where its name is in the table of secrets.cpp, which demo/uporter.toml tells.
 //
 // It looks at what was sent as text, not at what it may have meant, so it also holds for requests that were refused:
 // rather one value too many is left out.

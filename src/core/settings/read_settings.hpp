@@ -1,4 +1,4 @@
-// porter.toml to Settings, every mistake with its place. The sample demo/porter.toml tells what each key means.
+// uporter.toml to Settings, every mistake with its place. The sample demo/uporter.toml tells what each key means.
 #pragma once
 
 #include <cstddef>
