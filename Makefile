@@ -37,7 +37,7 @@ test: packages-test
 	cmake --preset threads
 	cmake --build build/threads --target server_tests
 	ctest --test-dir build/check --output-on-failure -j 2
-	ctest --test-dir build/threads --output-on-failure -j 2 -R '^server/(exchanges|kept|life|pools|reload|streams)'
+	ctest --test-dir build/threads --output-on-failure -j 2 -R '^server/(exchanges|persistent|life|pools|reload|streams)'
 
 bench: build
 	@tools/packages wrk python3 strace $(DEMO_PACKAGES)

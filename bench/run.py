@@ -312,13 +312,13 @@ class Bench:
             products.append(server.rates[-1])
             costs.append(server.costs[-1])
         ratios = [b / a for a, b in zip(floors, products)]
-        self.rows.append(["kept PHP, 16 MiB upload, 1 process", quartiles(floors, 0), quartiles(products, 0),
+        self.rows.append(["persistent PHP, 16 MiB upload, 1 process", quartiles(floors, 0), quartiles(products, 0),
                           quartiles(ratios, 2), "0.80", "–", f"{statistics.median(costs):,.0f}"])
         print(" | ".join(self.rows[-1]), flush=True)
 
     def kept(self):
-        """PHP pages from processes that are kept, against a bare FastCGI loop on as many, and against fresh processes."""
-        if not self.wanted("kept PHP"):
+        """PHP pages from persistent processes, against a bare FastCGI loop on as many, and against fresh processes."""
+        if not self.wanted("persistent PHP"):
             return
         with open(os.path.join(self.folder, "page.php"), "w", encoding="ascii") as file:
             file.write("<?php echo 'Kittiwake';\n")
@@ -352,29 +352,29 @@ class Bench:
             port = free_port()
             words, environment = self.php_floor("fastcgi_front", [port, processes], script)
             subjects = [Subject("floor", words, port, environment), self.php_server(f"processes = {processes}")]
-            self.compare(f"kept PHP, {what}", goal, subjects, "/" + script, connections)
+            self.compare(f"persistent PHP, {what}", goal, subjects, "/" + script, connections)
             rates[what] = statistics.median(subjects[-1].rates)
         self.uploads(lua)
-        self.compare("kept PHP, 1 MiB page, exchanges kept against not kept", "",
+        self.compare("persistent PHP, 1 MiB page, exchanges kept against not kept", "",
                      [self.php_server("processes = 1"), self.php_server("processes = 1", "true")], "/large.php", 8)
-        fresh = self.php_server("kept = false")
+        fresh = self.php_server("persistent = false")
         for what, script, goal in (("small page, 2 processes", "page.php", 100), ("300 included files, 1 process", "application.php", 10)):
             fresh.load("/" + script, 2, 2)
             rate = fresh.rates.pop()
-            self.note(f"kept PHP, {what}: {rates[what] / rate:.0f} times the {rate:.0f} a second of fresh processes (goal: {goal}).")
+            self.note(f"persistent PHP, {what}: {rates[what] / rate:.0f} times the {rate:.0f} a second of fresh processes (goal: {goal}).")
         fresh.stop()
         self.kept_beside_others()
 
     def kept_beside_others(self):
         server = self.php_server("processes = 2")
         delays = delays_of(server.port, "/tick.php")
-        self.note(f"kept PHP: from a script's flush to the client's read: {statistics.median(delays):.2f} ms, at most "
+        self.note(f"persistent PHP: from a script's flush to the client's read: {statistics.median(delays):.2f} ms, at most "
                   f"{max(delays):.2f} ms (goal: within 1 ms).")
         words = ["wrk", "-t1", "-c256", "-d5s", "--latency", f"http://127.0.0.1:{server.port}/page.php"]
         out = subprocess.run(words, capture_output=True, text=True, check=True).stdout
         failed = "Non-2xx" in out or "Socket errors" in out
         longest = re.search(r"Latency\s+\S+\s+\S+\s+(\S+)", out).group(1)
-        self.note(f"kept PHP: 256 connections on 2 processes: {'SOME REQUESTS FAILED' if failed else 'no request failed'}, "
+        self.note(f"persistent PHP: 256 connections on 2 processes: {'SOME REQUESTS FAILED' if failed else 'no request failed'}, "
                   f"the longest wait was {longest}.")
         ratios = []
         for _ in range(self.arguments.rounds):
@@ -386,7 +386,7 @@ class Bench:
             beside.wait()
             alone, both = server.rates[-2:]
             ratios.append(both / alone)
-        self.note(f"1 KiB file beside kept PHP at work on 2 cores: {statistics.median(ratios):.2f} of its rate alone (goal: 0.9).")
+        self.note(f"1 KiB file beside persistent PHP at work on 2 cores: {statistics.median(ratios):.2f} of its rate alone (goal: 0.9).")
         time.sleep(2)
         counted = subprocess.run(["timeout", "10", "strace", "-f", "-q", "-e", "trace=all", "-p", str(server.process.pid)],
                                  capture_output=True, text=True, check=False).stderr

@@ -1,4 +1,4 @@
-// The floor for kept interpreters behind HTTP: a bare epoll loop on one thread that asks a process for the same page
+// The floor for persistent interpreters behind HTTP: a bare epoll loop on one thread that asks a process for the same page
 // for whatever it receives, and parses nothing beyond the lengths of records and the end of the page's head.
 //
 // fastcgi_front PORT PROCESSES SCRIPT COMMAND...

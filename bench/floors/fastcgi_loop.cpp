@@ -1,4 +1,4 @@
-// The floor for kept interpreters: a bare FastCGI client. It starts the processes, has a request ready, sends it to
+// The floor for persistent interpreters: a bare FastCGI client. It starts the processes, has a request ready, sends it to
 // each as soon as the answer to the one before has ended, and does nothing else: no HTTP, no parsing beyond the lengths
 // of records.
 //

@@ -1,4 +1,4 @@
-// What the floors for kept interpreters have in common: a request, and the processes that it is sent to.
+// What the floors for persistent interpreters have in common: a request, and the processes that it is sent to.
 #pragma once
 
 #include <fcntl.h>

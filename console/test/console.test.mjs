@@ -177,7 +177,8 @@ test("settings are checked while one types, applied in words, and never overwrit
     await page.keyboard.press("Control+End");
     await editor.click();
     await page.keyboard.press("Control+End");
-    await page.keyboard.type("\nunhurried = true");
+    await page.keyboard.type("
+time-limits = false");
     const other = server.fill(`console = "localhost:CONSOLE"\naddresses = [PORT]\n# by hand\n${oneSite}`);
     writeFileSync(`${server.file}.new`, other);
     renameSync(`${server.file}.new`, server.file);

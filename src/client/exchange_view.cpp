@@ -228,9 +228,9 @@ void add_run(std::string& out, const Json& run) {
   std::vector<std::pair<std::string, std::string>> facts = {
       {"Script", run.value("script", "")}, {"Command", command}, {"Folder", run.value("folder", "")}};
   if (run.contains("process"))
-    facts.emplace_back("Kept process", fmt::format("{}, its run {}", run["process"].get<int>(),
+    facts.emplace_back("Pooled process", fmt::format("{}, its run {}", run["process"].get<int>(),
                                                    run.value("run_of_process", std::uint64_t{0})));
-  if (run.contains("worker")) facts.emplace_back("Worker", run.value("worker", ""));
+  if (run.contains("external")) facts.emplace_back("External server", run.value("external", ""));
   if (run.contains("redirected_to")) facts.emplace_back("Local redirect", run.value("redirected_to", ""));
   add_pairs(out, facts);
   if (!run["environment"].empty()) out += "  Environment\n";

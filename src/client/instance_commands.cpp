@@ -138,7 +138,7 @@ void print_pools(const Json& now) {
   bool is_first = true;
   for (const Json& pool : now["pools"]) {
     std::string said;
-    for (const Json& worker : pool["workers"]) said += (said.empty() ? "workers " : ", ") + shown(worker);
+    for (const Json& address : pool["external"]) said += (said.empty() ? "external " : ", ") + shown(address);
     if (said.empty())
       said = fmt::format("{} of at most {} processes, {} of them idle", pool["processes"].get<int>(),
                          pool["most"].get<int>(), pool["idle"].get<int>());

@@ -46,9 +46,9 @@ void print_table(const std::vector<machine::FoundInterpreter>& all) {
     const script::Interpreter& known = found.interpreter;
     std::string program =
         found.path.empty() ? fmt::format("not installed; sudo apt-get install {}", known.package) : found.path;
-    if (!known.keeping.workers.empty() && known.is_kept()) {
-      program = "workers " + text::listed(known.keeping.workers);
-    } else if (!found.path.empty() && known.is_kept()) {
+    if (!known.persistence.external.empty() && known.is_persistent()) {
+      program = "external " + text::listed(known.persistence.external);
+    } else if (!found.path.empty() && known.is_persistent()) {
       program += ", kept";
     }
     if (!found.site.empty()) program += ", for site " + found.site;
@@ -70,8 +70,8 @@ void print_json(const std::vector<machine::FoundInterpreter>& all) {
                    {"program", found.interpreter.program},
                    {"path", found.path},
                    {"version", found.version},
-                   {"kept", found.interpreter.is_kept()},
-                   {"workers", found.interpreter.keeping.workers},
+                   {"persistent", found.interpreter.is_persistent()},
+                   {"external", found.interpreter.persistence.external},
                    {"package", found.interpreter.package}});
   fmt::print("{}\n", json_text(out, 2));
 }

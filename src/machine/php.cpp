@@ -69,7 +69,7 @@ void remove_opcodes_aside(const std::string& folder) {
   for (const fs::path& one : found) fs::remove_all(one, ignored);
 }
 
-asio::awaitable<std::optional<PhpFacts>> ask_php(run::RunSet& runs, run::KeptOrder order) {
+asio::awaitable<std::optional<PhpFacts>> ask_php(run::RunSet& runs, run::PoolOrder order) {
   run::RunOrder question;
   question.program = order.program;
   question.arguments = std::move(order.arguments);
@@ -124,11 +124,11 @@ std::optional<Finding> contradiction(const Bound& larger, const Bound& smaller, 
 void add_contradictions(const Settings& settings, const script::Interpreter& rule, const Site& site,
                         const std::string& named, const std::string& search_path, std::vector<Finding>& out) {
   const std::string program = files::find_program(rule.program, search_path);
-  if (!rule.is_php() || !rule.keeping.workers.empty() || program.empty()) return;
+  if (!rule.is_php() || !rule.persistence.external.empty() || program.empty()) return;
   std::optional<PhpFacts> facts;
   asio::io_context context(1);
   run::RunSet runs(context.get_executor());
-  auto order = run::kept_order(settings, site, rule, program, {passed_on(), {}});
+  auto order = run::pool_order(settings, site, rule, program, {passed_on(), {}});
   if (::access(order.folder.c_str(), X_OK) != 0) order.folder = "/";
   asio::co_spawn(context, ask_php(runs, order), [&](const std::exception_ptr&, std::optional<PhpFacts> said) {
     facts = std::move(said);
@@ -163,8 +163,8 @@ std::vector<Finding> body_contradictions(const Settings& settings, const std::st
   return out;
 }
 
-asio::awaitable<void> watch_files(run::RunSet& runs, std::shared_ptr<run::KeptPool> pool) {
-  const run::KeptOrder& order = pool->order();
+asio::awaitable<void> watch_files(run::RunSet& runs, std::shared_ptr<run::Pool> pool) {
+  const run::PoolOrder& order = pool->order();
   const std::time_t since = std::time(nullptr);
   std::vector<std::string> files = {order.program};
   for (std::size_t i = 1; i < order.arguments.size(); ++i) {

@@ -31,13 +31,13 @@ struct PhpFacts {
 };
 
 /// Asks the PHP that is started by `order`; nullopt: it does not say.
-asio::awaitable<std::optional<PhpFacts>> ask_php(run::RunSet& runs, run::KeptOrder order);
+asio::awaitable<std::optional<PhpFacts>> ask_php(run::RunSet& runs, run::PoolOrder order);
 
 /// Where the bounds on a request's body contradict each other: those of the server and those of each PHP that its sites
 /// are run by. Asks each of these, and waits for that.
 std::vector<Finding> body_contradictions(const Settings& settings, const std::string& search_path);
 
 /// Has a pool know the files that its processes are started from.
-asio::awaitable<void> watch_files(run::RunSet& runs, std::shared_ptr<run::KeptPool> pool);
+asio::awaitable<void> watch_files(run::RunSet& runs, std::shared_ptr<run::Pool> pool);
 
 }  // namespace porter::machine

@@ -185,11 +185,11 @@ std::optional<std::string> Rehearsal::run_script(const sites::ScriptFound& scrip
                                  true};
   run::ScriptInput input;
   if (request_.has_body) input = {run::InputKind::file, files::unnamed_file(request_.body), request_.body.size()};
-  // A process of its own says all that one that is kept would, and how it ends besides. Programs of others may be where
+  // A process of its own says all that a pooled one would, and how it ends besides. Programs of others may be where
   // there is no such program here.
-  const bool is_external = run::is_kept(asked) && !script.rule->keeping.workers.empty();
+  const bool is_external = run::is_persistent(asked) && !script.rule->persistence.external.empty();
   auto order =
-      run::order_script(asked, std::move(input), in_.settings.limits, is_external ? run::Runs::kept : run::Runs::fresh);
+      run::order_script(asked, std::move(input), in_.settings.limits, is_external ? run::Runs::persistent : run::Runs::fresh);
   out.environment = order.run.environment.list();
   auto started = start(std::move(order), is_external ? script.rule : nullptr);
   if (auto* const none = std::get_if<run::NotStarted>(&started)) {
@@ -209,10 +209,10 @@ std::optional<std::string> Rehearsal::run_script(const sites::ScriptFound& scrip
 
 run::Started Rehearsal::start(run::ScriptOrder order, const script::Interpreter* external) {
   const auto executor = context_.get_executor();
-  std::shared_ptr<run::KeptShare> share;
+  std::shared_ptr<run::PoolAccess> share;
   if (external != nullptr) {
-    const auto kept = run::kept_order(in_.settings, site_, *external, "", supplies_);
-    share = std::make_shared<run::KeptShare>(executor, std::make_shared<run::KeptPool>(kept, "", executor));
+    const auto order = run::pool_order(in_.settings, site_, *external, "", supplies_);
+    share = std::make_shared<run::PoolAccess>(executor, std::make_shared<run::Pool>(order, "", executor));
   }
   const auto gate = std::make_shared<run::Gate>(run::Gate::Bounds{1, 1, 1});
   RehearsalAsker asker(executor, runs_);

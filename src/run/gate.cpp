@@ -1,4 +1,4 @@
-// Passing turns on from one thread to another. See gate.hpp.
+// Passing slots on from one thread to another. See gate.hpp.
 #include "run/gate.hpp"
 
 #include <algorithm>
@@ -12,16 +12,16 @@ Gate::Pass::~Pass() {
   {
     const std::lock_guard lock(gate_->mutex_);
     std::erase(gate_->passes_, this);
-    if (has_turn_) --gate_->with_turn_;
+    if (has_slot_) --gate_->with_slot_;
   }
   gate_->call_next_if_possible();
 }
 
-void Gate::Pass::give_turn_back() {
+void Gate::Pass::give_slot_back() {
   {
     const std::lock_guard lock(gate_->mutex_);
     run_.streams = true;
-    if (std::exchange(has_turn_, false)) --gate_->with_turn_;
+    if (std::exchange(has_slot_, false)) --gate_->with_slot_;
   }
   gate_->call_next_if_possible();
 }
@@ -55,13 +55,13 @@ Gate::State Gate::state() {
   return state;
 }
 
-Gate::Ticket Gate::admit(Run run, bool has_turn) {
+Gate::Ticket Gate::admit(Run run, bool has_slot) {
   run.since = std::chrono::system_clock::now();
   // Once there is a pass nothing may fail: giving it back would wait for the mutex.
   if (passes_.size() == passes_.capacity()) passes_.reserve(2 * passes_.size() + 8);
-  auto ticket = std::make_shared<Pass>(Pass::Key(), shared_from_this(), std::move(run), has_turn);
+  auto ticket = std::make_shared<Pass>(Pass::Key(), shared_from_this(), std::move(run), has_slot);
   passes_.push_back(ticket.get());
-  if (has_turn) ++with_turn_;
+  if (has_slot) ++with_slot_;
   return ticket;
 }
 
@@ -118,7 +118,7 @@ void Gate::call_next_if_possible() noexcept {
   }
 }
 
-asio::awaitable<Gate::Ticket> Gate::Place::turn_by(Clock::time_point time) {
+asio::awaitable<Gate::Ticket> Gate::Place::slot_by(Clock::time_point time) {
   const auto self = shared_from_this();
   co_await called_.wait_until(time);
   if (!called_.is_set()) give_up();

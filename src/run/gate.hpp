@@ -1,7 +1,7 @@
-// The gate: how many scripts run at once, over all threads, and the queue of those that wait for their turn.
+// The gate: how many scripts run at once, over all threads, and the queue of those that wait for their slot.
 //
-// A run has a turn from its start on, and there are few: so many work at once without being in each other's way. One
-// that only streams (its answer has begun, and it goes on and on) gives its turn back and keeps its leave to run; of
+// A run has a slot from its start on, and there are few: so many work at once without being in each other's way. One
+// that only streams (its answer has begun, and it goes on and on) gives its slot back and keeps its leave to run; of
 // those there may be many, up to a bound for all runs.
 #pragma once
 
@@ -24,7 +24,7 @@ namespace porter::run {
 class Gate : public std::enable_shared_from_this<Gate> {
  public:
   struct Bounds {
-    std::size_t turns = 1;   ///< Runs that have a turn at once; at least 1.
+    std::size_t slots = 1;   ///< Runs that have a slot at once; at least 1.
     std::size_t runs = 128;  ///< Runs in all, those that stream included; at least 1.
     std::size_t queue = 64;  ///< Requests that wait.
   };
@@ -46,14 +46,14 @@ class Gate : public std::enable_shared_from_this<Gate> {
       Key() = default;
     };
     /// Only the gate has keys.
-    Pass(Key, std::shared_ptr<Gate> gate, Run run, bool has_turn)
-        : gate_(std::move(gate)), run_(std::move(run)), has_turn_(has_turn) {}
+    Pass(Key, std::shared_ptr<Gate> gate, Run run, bool has_slot)
+        : gate_(std::move(gate)), run_(std::move(run)), has_slot_(has_slot) {}
     ~Pass();
     Pass(const Pass&) = delete;
     Pass& operator=(const Pass&) = delete;
 
     /// The run only streams from now on. Once.
-    void give_turn_back();
+    void give_slot_back();
     /// The process that the run has become.
     void set_process(pid_t process);
 
@@ -62,7 +62,7 @@ class Gate : public std::enable_shared_from_this<Gate> {
 
     const std::shared_ptr<Gate> gate_;
     Run run_;        // Guarded by the gate's mutex, as is what follows.
-    bool has_turn_;  ///< It is counted among the turns.
+    bool has_slot_;  ///< It is counted among the slots.
   };
   using Ticket = std::shared_ptr<Pass>;
 
@@ -72,9 +72,9 @@ class Gate : public std::enable_shared_from_this<Gate> {
     Place(std::shared_ptr<Gate> gate, const asio::any_io_executor& executor, Run run)
         : gate_(std::move(gate)), executor_(executor), called_(executor), run_(std::move(run)) {}
 
-    /// Waits for the turn, until `time` at most. Null: it has not come, or the place was given up.
-    asio::awaitable<Ticket> turn_by(Clock::time_point time);
-    /// Leaves the queue at once; turn_by() returns.
+    /// Waits for the slot, until `time` at most. Null: it has not come, or the place was given up.
+    asio::awaitable<Ticket> slot_by(Clock::time_point time);
+    /// Leaves the queue at once; slot_by() returns.
     void give_up();
 
    private:
@@ -91,13 +91,13 @@ class Gate : public std::enable_shared_from_this<Gate> {
 
   /// Leave for `run` if nothing stands in the way of it; else null. From any thread.
   Ticket try_enter(Run run);
-  /// For a run that has begun and has its turn elsewhere, among the kept processes of its site: it takes none here, and
+  /// For a run that has begun and has its slot elsewhere, among the pooled processes of its site: it takes none here, and
   /// only counts among all runs. From any thread.
   Ticket enter_beside(Run run);
   /// Whether all runs together are as many as may be. From any thread.
   bool is_full();
   /// A place for `run` at the end of the queue, which moves in the order in which requests came. Null: the queue is
-  /// full. `executor` has one thread, on which this is called. It may be the turn already.
+  /// full. `executor` has one thread, on which this is called. It may be the slot already.
   std::shared_ptr<Place> line_up(const asio::any_io_executor& executor, const Run& run);
 
   /// Other bounds, from any thread. What runs goes on.
@@ -113,9 +113,9 @@ class Gate : public std::enable_shared_from_this<Gate> {
 
  private:
   /// With mutex_ held: whether another run may begin.
-  bool has_room() const { return with_turn_ < bounds_.turns && passes_.size() < bounds_.runs; }
+  bool has_room() const { return with_slot_ < bounds_.slots && passes_.size() < bounds_.runs; }
   /// With mutex_ held, when has_room(): leave for `run`.
-  Ticket admit(Run run, bool has_turn);
+  Ticket admit(Run run, bool has_slot);
   /// Lets those in for whom there is room.
   void call_next();
   /// The same where a lack of memory must not show: then they are let in when the next one leaves.
@@ -123,7 +123,7 @@ class Gate : public std::enable_shared_from_this<Gate> {
 
   std::mutex mutex_;
   Bounds bounds_;  // Guarded by mutex_, as is all that follows.
-  std::size_t with_turn_ = 0;
+  std::size_t with_slot_ = 0;
   std::vector<const Pass*> passes_;
   std::deque<std::shared_ptr<Place>> waiting_;
 };

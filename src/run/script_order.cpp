@@ -25,7 +25,7 @@ namespace {
 constexpr std::size_t kGraceOfProcessorTime = 2;
 constexpr std::uint16_t kLeastOfFiveDigits = 10000;
 /// Longer than anybody looks at a script that a debugger holds.
-constexpr std::chrono::hours kUnhurried{24 * 365};
+constexpr std::chrono::hours kNoTimeLimit{24 * 365};
 
 std::vector<ResourceLimit> resource_limits(const Runner& runner, const Limits& limits) {
   std::vector<ResourceLimit> out = {
@@ -73,7 +73,7 @@ Limits limits_of(const ScriptRequest& request, const Limits& limits) {
   Limits out = limits;
   if (request.script.rule != nullptr)
     for (const auto& [name, value] : request.script.rule->limits) set_limit(out, name, value);
-  if (request.site.unhurried) out.first_byte = out.total_time = kUnhurried;
+  if (!request.site.has_time_limits) out.first_byte = out.total_time = kNoTimeLimit;
   return out;
 }
 
@@ -106,10 +106,10 @@ script::Environment with_port(script::Environment environment, std::uint16_t por
 
 }  // namespace
 
-bool is_kept(const ScriptRequest& request) {
+bool is_persistent(const ScriptRequest& request) {
   // What speaks to the client itself has nobody between them.
   const script::Interpreter* const rule = request.script.rule;
-  return rule != nullptr && rule->is_kept() && !speaks_directly(request.script);
+  return rule != nullptr && rule->is_persistent() && !speaks_directly(request.script);
 }
 
 std::string start_of(const std::string& path) {
@@ -205,7 +205,7 @@ script::Environment ScriptOrder::environment() const {
   return known == nullptr ? run.environment : with_port(known->environment, client_port);
 }
 
-FastCgiRun::Order kept_request(ScriptOrder& order) {
+FastCgiRun::Order pool_request(ScriptOrder& order) {
   FastCgiRun::Order out;
   if (order.known != nullptr && order.client_port >= kLeastOfFiveDigits) {
     out.request = order.known->records;
@@ -222,11 +222,11 @@ FastCgiRun::Order kept_request(ScriptOrder& order) {
   return out;
 }
 
-FastCgiRun::Order worker_request(ScriptOrder& order) {
+FastCgiRun::Order external_request(ScriptOrder& order) {
   directive_parameters(*order.script.rule).each([&](std::string_view name, std::string_view value) {
     order.run.environment.add(name, value);
   });
-  return kept_request(order);
+  return pool_request(order);
 }
 
 }  // namespace porter::run

@@ -52,7 +52,7 @@ class Runners {
 struct KnownRequest {
   script::Environment environment;  ///< All but REMOTE_PORT.
   Limits limits;                    ///< Those of the interpreter included.
-  std::string records;              ///< What a process that is kept is sent, with a port of five digits.
+  std::string records;              ///< What a pooled process is sent, with a port of five digits.
   std::size_t port_at = 0;          ///< Where those stand among them.
 };
 
@@ -74,7 +74,7 @@ struct ScriptRequest {
 KnownRequest known_request(const ScriptRequest& request, const Limits& limits);
 
 /// True if it is run by a process that is there for one run after another.
-bool is_kept(const ScriptRequest& request);
+bool is_persistent(const ScriptRequest& request);
 
 /// What a script reads.
 struct ScriptInput {
@@ -98,21 +98,21 @@ struct ScriptOrder {
   std::uint16_t client_port = 0;
   std::uint64_t input_length = 0;
   Limits limits;  ///< Those of the interpreter included.
-  RunOrder run;   ///< For a process of its own; one that is kept takes the environment as parameters.
+  RunOrder run;   ///< For a process of its own; a pooled one takes the environment as parameters.
 
   /// What the script is told. The environment of `run` is empty where that is known.
   script::Environment environment() const;
 };
 
-/// The order for `request`, with `input` to be read and `limits` as the settings have them. For one that is kept there
+/// The order for `request`, with `input` to be read and `limits` as the settings have them. For a pooled one there
 /// is neither a command nor are there limits, which it was started with before.
 ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const Limits& limits,
                          Runs runs = Runs::fresh);
 
 /// What is asked of a process that is there for many runs.
-FastCgiRun::Order kept_request(ScriptOrder& order);
+FastCgiRun::Order pool_request(ScriptOrder& order);
 /// The same for one that others have started: it is told the interpreter's directives with each request.
-FastCgiRun::Order worker_request(ScriptOrder& order);
+FastCgiRun::Order external_request(ScriptOrder& order);
 
 /// Who calls, as a script is told: the ends of the connection, and the host that was asked for, or the address if it
 /// was none.

@@ -51,7 +51,7 @@ class ScriptSource {
   /// Calls `then` once the run has lasted longer than most do, unless it ends before.
   virtual void when_long(std::function<void()> then) = 0;
 
-  /// Its answer has begun. Once it has lasted for a second it only streams, and gives back its turn at the gate; one
+  /// Its answer has begun. Once it has lasted for a second it only streams, and gives back its slot at the gate; one
   /// that `is_stream` by its own word does so at once.
   virtual void answer_has_begun(bool is_stream) = 0;
 

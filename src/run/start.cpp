@@ -1,4 +1,4 @@
-// Waiting for a turn or a process, and handing the request over. See start.hpp.
+// Waiting for a slot or a process, and handing the request over. See start.hpp.
 #include "run/start.hpp"
 
 #include <fmt/chrono.h>
@@ -19,8 +19,8 @@ namespace {
 /// How often one request is handed to another process because the one before had just gone.
 constexpr int kMostAttempts = 100;
 
-/// What has a turn, as a person is told: the first few of them.
-std::string holders_of(const Gate::State& state, const KeptPool* pool, bool streams_too) {
+/// What has a slot, as a person is told: the first few of them.
+std::string holders_of(const Gate::State& state, const Pool* pool, bool streams_too) {
   constexpr std::size_t kMostNamed = 5;
   const auto now = std::chrono::system_clock::now();
   std::string out;
@@ -46,21 +46,21 @@ class ScriptStart {
       : asker_(asker), order_(order), gate_(std::move(gate)), facts_(facts) {}
 
   asio::awaitable<Started> fresh();
-  asio::awaitable<Started> of_pool(const std::shared_ptr<KeptShare>& share);
-  asio::awaitable<Started> external(KeptShare& share);
+  asio::awaitable<Started> of_pool(const std::shared_ptr<PoolAccess>& share);
+  asio::awaitable<Started> external(PoolAccess& share);
 
  private:
   Gate::Run at_gate() const { return {order_.script.path, std::string(order_.site), {}, 0, false}; }
-  /// Waits for a turn at `gate`, which is that of `pool` unless that is null. Null: there is none, as `why` tells.
-  asio::awaitable<Gate::Ticket> turn_at(Gate& gate, KeptPool* pool, NotStarted& why);
+  /// Waits for a slot at `gate`, which is that of `pool` unless that is null. Null: there is none, as `why` tells.
+  asio::awaitable<Gate::Ticket> slot_at(Gate& gate, Pool* pool, NotStarted& why);
   /// Waits in the queue of `pool` with `request`. Null: in vain, as `why` tells.
-  asio::awaitable<std::shared_ptr<KeptTurn>> process_of(KeptShare& share, FastCgiRun::Order& request, NotStarted& why);
+  asio::awaitable<std::shared_ptr<QueuePlace>> process_of(PoolAccess& share, FastCgiRun::Order& request, NotStarted& why);
   /// Hands `request` to `peer`. Null: that had just gone.
   std::shared_ptr<ScriptRun> hand_over(const std::shared_ptr<FastCgiPeer>& peer, FastCgiRun::Order& request);
-  /// The finding for a script that has no turn, with those that have. `pool` is what it waited for; null: the gate.
-  Finding no_turn(KeptPool* pool, Code code);
-  /// What there is to be told where waiting for a turn has come to nothing.
-  NotStarted in_vain(KeptPool* pool);
+  /// The finding for a script that has no slot, with those that have. `pool` is what it waited for; null: the gate.
+  Finding no_slot(Pool* pool, Code code);
+  /// What there is to be told where waiting for a slot has come to nothing.
+  NotStarted in_vain(Pool* pool);
   NotStarted cannot_start(const StartError& error) const;
   /// True if `error` is a lack of descriptors that will be over in a moment.
   bool may_be_had_later(const StartError& error);
@@ -79,14 +79,14 @@ class ScriptStart {
   const Clock::time_point until_ = since_ + asker_.patience();
 };
 
-Finding ScriptStart::no_turn(KeptPool* pool, Code code) {
+Finding ScriptStart::no_slot(Pool* pool, Code code) {
   const auto bounds = gate_->bounds();
   const auto state = gate_->state();
   Finding finding{code, {}};
   const auto fact = [&finding](const char* name, std::size_t number) {
     finding.facts.emplace_back(name, std::to_string(number));
   };
-  // Those that stream hold a turn only where all runs together are as many as can be.
+  // Those that stream hold a slot only where all runs together are as many as can be.
   const bool is_full = pool == nullptr && state.runs.size() >= bounds.runs;
   if (pool != nullptr) {
     const auto& order = pool->order();
@@ -98,7 +98,7 @@ Finding ScriptStart::no_turn(KeptPool* pool, Code code) {
     fact("running", state.runs.size());
     fact("waiting", state.waiting);
     finding.facts.emplace_back("key", is_full ? "runs-most" : "runs");
-    fact("example", 2 * (is_full ? bounds.runs : bounds.turns));
+    fact("example", 2 * (is_full ? bounds.runs : bounds.slots));
   }
   fact("seconds", static_cast<std::size_t>(asker_.patience().count()));
   if (auto holders = holders_of(state, pool, is_full); !holders.empty())
@@ -106,8 +106,8 @@ Finding ScriptStart::no_turn(KeptPool* pool, Code code) {
   return finding;
 }
 
-NotStarted ScriptStart::in_vain(KeptPool* pool) {
-  if (!asker_.has_left() && Clock::now() >= until_) return {no_turn(pool, Code::waited_too_long)};
+NotStarted ScriptStart::in_vain(Pool* pool) {
+  if (!asker_.has_left() && Clock::now() >= until_) return {no_slot(pool, Code::waited_too_long)};
   facts_.was_left_waiting = true;
   return {};
 }
@@ -129,15 +129,15 @@ asio::awaitable<void> ScriptStart::pause() {
   co_await timer.async_wait(kAwait);
 }
 
-asio::awaitable<Gate::Ticket> ScriptStart::turn_at(Gate& gate, KeptPool* pool, NotStarted& why) {
+asio::awaitable<Gate::Ticket> ScriptStart::slot_at(Gate& gate, Pool* pool, NotStarted& why) {
   if (Gate::Ticket ticket = gate.try_enter(at_gate())) co_return ticket;
   const std::shared_ptr<Gate::Place> place = gate.line_up(asker_.executor(), at_gate());
   if (!place) {
-    why.finding = no_turn(pool, Code::too_many_runs);
+    why.finding = no_slot(pool, Code::too_many_runs);
     co_return nullptr;
   }
   asker_.when_left([place] { place->give_up(); });
-  Gate::Ticket ticket = co_await place->turn_by(until_);
+  Gate::Ticket ticket = co_await place->slot_by(until_);
   asker_.when_left(nullptr);
   facts_.waited = Clock::now() - since_;
   // A script that nobody waits for any more is not started.
@@ -148,7 +148,7 @@ asio::awaitable<Gate::Ticket> ScriptStart::turn_at(Gate& gate, KeptPool* pool, N
 
 asio::awaitable<Started> ScriptStart::fresh() {
   NotStarted why;
-  order_.run.ticket = co_await turn_at(*gate_, nullptr, why);
+  order_.run.ticket = co_await slot_at(*gate_, nullptr, why);
   if (!order_.run.ticket) co_return std::move(why);
   const auto starts_at = Clock::now();
   while (!has_descriptors_for_one() && may_be_had_later({StartError::Step::resources, EMFILE})) {
@@ -174,11 +174,11 @@ std::shared_ptr<ScriptRun> ScriptStart::hand_over(const std::shared_ptr<FastCgiP
   }
 }
 
-asio::awaitable<std::shared_ptr<KeptTurn>> ScriptStart::process_of(KeptShare& share, FastCgiRun::Order& request,
+asio::awaitable<std::shared_ptr<QueuePlace>> ScriptStart::process_of(PoolAccess& share, FastCgiRun::Order& request,
                                                                    NotStarted& why) {
-  const std::shared_ptr<KeptTurn> place = share.line_up(request, order_.limits.queue);
+  const std::shared_ptr<QueuePlace> place = share.line_up(request, order_.limits.queue);
   if (!place) {
-    why.finding = no_turn(share.pool().get(), Code::too_many_runs);
+    why.finding = no_slot(share.pool().get(), Code::too_many_runs);
     co_return nullptr;
   }
   asker_.when_left([place] { place->give_up(); });
@@ -193,17 +193,17 @@ asio::awaitable<std::shared_ptr<KeptTurn>> ScriptStart::process_of(KeptShare& sh
   co_return nullptr;
 }
 
-asio::awaitable<Started> ScriptStart::of_pool(const std::shared_ptr<KeptShare>& share) {
-  auto request = kept_request(order_);
+asio::awaitable<Started> ScriptStart::of_pool(const std::shared_ptr<PoolAccess>& share) {
+  auto request = pool_request(order_);
   request.others = share;
   if (gate_->is_full()) {
-    // A run of a pool takes nobody's turn, but there may be too many in all.
+    // A run of a pool takes nobody's slot, but there may be too many in all.
     NotStarted why;
-    request.ticket = co_await turn_at(*gate_, nullptr, why);
+    request.ticket = co_await slot_at(*gate_, nullptr, why);
     if (!request.ticket) co_return std::move(why);
     is_at_gate_ = true;
   }
-  std::shared_ptr<KeptTurn> place;
+  std::shared_ptr<QueuePlace> place;
   for (int attempt = 0; attempt < kMostAttempts; ++attempt) {
     const auto starts_at = Clock::now();
     const auto taken = share->take(place.get());
@@ -217,7 +217,7 @@ asio::awaitable<Started> ScriptStart::of_pool(const std::shared_ptr<KeptShare>& 
     }
     if (const auto* const peer = std::get_if<std::shared_ptr<FastCgiPeer>>(&taken)) {
       if ((*peer)->is_first_run()) facts_.took = Clock::now() - starts_at;
-      facts_.kept = {(*peer)->process()->id(), (*peer)->number_of_run(), {}};
+      facts_.persistent = {(*peer)->process()->id(), (*peer)->number_of_run(), {}};
       if (auto run = hand_over(*peer, request)) co_return run;
       place.reset();
       continue;
@@ -230,15 +230,15 @@ asio::awaitable<Started> ScriptStart::of_pool(const std::shared_ptr<KeptShare>& 
   co_return has_gone(order_.script.interpreter);
 }
 
-asio::awaitable<Started> ScriptStart::external(KeptShare& share) {
-  KeptPool& pool = *share.pool();
+asio::awaitable<Started> ScriptStart::external(PoolAccess& share) {
+  Pool& pool = *share.pool();
   NotStarted why;
-  auto request = worker_request(order_);
-  request.ticket = co_await turn_at(*pool.gate(), &pool, why);
+  auto request = external_request(order_);
+  request.ticket = co_await slot_at(*pool.gate(), &pool, why);
   if (!request.ticket) co_return std::move(why);
   for (int attempt = 0; attempt < kMostAttempts; ++attempt) {
     const auto starts_at = Clock::now();
-    auto reaching = share.workers()->reach();
+    auto reaching = share.external()->reach();
     auto reached = co_await std::move(reaching);
     if (auto* const finding = std::get_if<Finding>(&reached)) {
       finding->facts.emplace_back("file", order_.script.path);
@@ -247,23 +247,23 @@ asio::awaitable<Started> ScriptStart::external(KeptShare& share) {
     if (asker_.has_left()) co_return NotStarted{};
     const auto peer = std::get<std::shared_ptr<FastCgiPeer>>(std::move(reached));
     facts_.took = Clock::now() - starts_at;
-    facts_.kept = {0, 0, peer->name()};
+    facts_.persistent = {0, 0, peer->name()};
     if (auto run = hand_over(peer, request)) co_return run;
   }
-  co_return has_gone("The worker");
+  co_return has_gone("The external server");
 }
 
 }  // namespace
 
 asio::awaitable<Started> start(Asker& asker, ScriptOrder& order, std::shared_ptr<Gate> gate,
-                               std::shared_ptr<KeptShare> share, StartFacts& facts) {
+                               std::shared_ptr<PoolAccess> share, StartFacts& facts) {
   ScriptStart one(asker, order, std::move(gate), facts);
   if (!share) {
     auto starting = one.fresh();
     Started started = co_await std::move(starting);
     co_return started;
   }
-  if (share->workers() != nullptr) {
+  if (share->external() != nullptr) {
     auto starting = one.external(*share);
     Started started = co_await std::move(starting);
     co_return started;

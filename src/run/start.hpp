@@ -26,7 +26,7 @@ class Asker {
 
   virtual asio::any_io_executor executor() = 0;
   virtual RunSet& runs() = 0;
-  /// How long it waits for its turn.
+  /// How long it waits for its slot.
   virtual std::chrono::seconds patience() const = 0;
   /// True if nobody waits for the answer any more.
   virtual bool has_left() = 0;
@@ -38,16 +38,16 @@ class Asker {
 
 /// What there is to be told of a start, whatever has come of it.
 struct StartFacts {
-  Clock::duration waited{0};  ///< For its turn.
+  Clock::duration waited{0};  ///< For its slot.
   Clock::duration took{0};    ///< To start a process, or to reach one that others have started.
   bool was_left_waiting = false;
   /// Who has the request that is there for one after another; nullopt: a process of its own.
-  struct Kept {
+  struct Persistent {
     pid_t process = 0;      ///< 0: that is not known.
     std::uint64_t run = 0;  ///< The how-manieth of the process this one is; 0: that is not known.
-    std::string worker;     ///< Where others have started it; empty: the server has.
+    std::string external;     ///< Where others have started it; empty: the server has.
   };
-  std::optional<Kept> kept;
+  std::optional<Persistent> persistent;
 };
 
 /// Why there is no run. No finding: whoever asked has left, so there is nobody to tell.
@@ -56,9 +56,9 @@ struct NotStarted {
 };
 using Started = std::variant<std::shared_ptr<ScriptRun>, NotStarted>;
 
-/// Starts what `order` tells as soon as it has its turn: at `gate`, or among the processes of `share`, unless that is
+/// Starts what `order` tells as soon as it has its slot: at `gate`, or among the processes of `share`, unless that is
 /// null. All of them must outlive the start, and what `order` refers to must outlive the run.
 asio::awaitable<Started> start(Asker& asker, ScriptOrder& order, std::shared_ptr<Gate> gate,
-                               std::shared_ptr<KeptShare> share, StartFacts& facts);
+                               std::shared_ptr<PoolAccess> share, StartFacts& facts);
 
 }  // namespace porter::run

@@ -176,21 +176,21 @@ std::vector<Finding> Server::apply(Settings settings) {
   if (auto* const findings = std::get_if<std::vector<Finding>>(&prepared)) return std::move(*findings);
   snapshot_ = make_snapshot(std::move(settings));
   give_to_workers();
-  shared_.pools.keep_only([this](const run::KeptOrder& order) { return is_still_wanted(order); });
+  shared_.pools.keep_only([this](const run::PoolOrder& order) { return is_still_wanted(order); });
   entrances_.carry_out(std::move(std::get<Entrances::Change>(prepared)));
   asio::co_spawn(context_, probe(), [](const std::exception_ptr&, const auto&) {});
   for (const auto& then : applies_) then(snapshot_->settings);
   return {};
 }
 
-bool Server::is_still_wanted(const run::KeptOrder& order) const {
+bool Server::is_still_wanted(const run::PoolOrder& order) const {
   const Settings& settings = snapshot_->settings;
   const Site* const site = settings.find_site(order.site);
   if (site == nullptr) return false;
   for (const script::Interpreter& rule : settings.languages_of(*site)) {
-    if (rule.language != order.language || !rule.is_kept()) continue;
+    if (rule.language != order.language || !rule.is_persistent()) continue;
     const auto program = order.program.empty() ? "" : files::find_program(rule.program, shared_.search_path);
-    if (run::kept_order(settings, *site, rule, program, shared_.supplies) == order) return true;
+    if (run::pool_order(settings, *site, rule, program, shared_.supplies) == order) return true;
   }
   return false;
 }

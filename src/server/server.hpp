@@ -83,7 +83,7 @@ class Server {
  private:
   std::shared_ptr<const Snapshot> make_snapshot(Settings settings) const;
   /// True if what is kept by `order` would be started in the same way today.
-  bool is_still_wanted(const run::KeptOrder& order) const;
+  bool is_still_wanted(const run::PoolOrder& order) const;
   /// Gives the workers what is served: without addresses while it is paused.
   void give_to_workers();
   void tell_state();

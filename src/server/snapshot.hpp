@@ -43,12 +43,12 @@ struct Served {
   FileCache files;
   run::Runners runners;
   files::ProgramsFound programs;
-  struct Kept {
+  struct PoolOf {
     const script::Interpreter* rule;
     std::string program;
-    std::shared_ptr<run::KeptShare> share;
+    std::shared_ptr<run::PoolAccess> share;
   };
-  std::unordered_map<const Site*, std::vector<Kept>> kept;  ///< By site, as far as they were asked for.
+  std::unordered_map<const Site*, std::vector<PoolOf>> pools;  ///< By site, as far as they were asked for.
 };
 
 }  // namespace porter::server

@@ -141,15 +141,15 @@ void Worker::abort() {
   });
 }
 
-const std::shared_ptr<run::KeptShare>& Worker::kept_for(Served& served, const Site& site,
+const std::shared_ptr<run::PoolAccess>& Worker::pool_for(Served& served, const Site& site,
                                                         const sites::ScriptFound& script) {
-  auto& known = served.kept[&site];
-  for (const Served::Kept& one : known)
+  auto& known = served.pools[&site];
+  for (const Served::PoolOf& one : known)
     if (one.rule == script.rule && one.program == script.interpreter) return one.share;
   const auto order =
-      run::kept_order(served.snapshot->settings, site, *script.rule, script.interpreter, shared_.supplies);
+      run::pool_order(served.snapshot->settings, site, *script.rule, script.interpreter, shared_.supplies);
   const auto pool = shared_.pools.of(order);
-  known.push_back({script.rule, script.interpreter, std::make_shared<run::KeptShare>(executor(), pool)});
+  known.push_back({script.rule, script.interpreter, std::make_shared<run::PoolAccess>(executor(), pool)});
   if (pool->is_to_be_watched() && order.workers.empty())
     asio::co_spawn(context_, machine::watch_files(runs_, pool), [](const std::exception_ptr&) {});
   return known.back().share;

@@ -45,7 +45,7 @@ void run_to_the_end(asio::io_context& context);
 struct Shared {
   std::unordered_map<std::string, std::string> system_types;  ///< Media types by ending, from the system's list.
   run::Supplies supplies;                                     ///< What scripts get from the server.
-  run::KeptPools pools;
+  run::Pools pools;
   std::string search_path;  ///< Where interpreters are looked for, as in PATH.
   Journal* journal = nullptr;
   std::atomic<std::size_t> connections{0};     ///< Of clients of the sites.
@@ -86,7 +86,7 @@ class Worker {
   Answerer& answerer() { return answerer_; }
   run::RunSet& runs() { return runs_; }
   /// What is kept for the interpreter of a script, in the words of `served`.
-  const std::shared_ptr<run::KeptShare>& kept_for(Served& served, const Site& site, const sites::ScriptFound& script);
+  const std::shared_ptr<run::PoolAccess>& pool_for(Served& served, const Site& site, const sites::ScriptFound& script);
   const std::shared_ptr<Served>& served() const { return served_; }
   /// Requests answered so far. From any thread.
   std::uint64_t answered() const { return answered_.load(std::memory_order_relaxed); }

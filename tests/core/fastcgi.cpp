@@ -152,7 +152,7 @@ TEST_CASE("workers are named by a socket, or by a host and a port") {
       {"unix:/" + std::string(107, 'x'), "none"},
       {"http://harbour:80", "none"},
   }));
-  const auto address = script::parse_worker(row.written);
+  const auto address = script::parse_external(row.written);
   CHECK((address ? address->path + " " + address->host + " " + std::to_string(address->port) : "none") == row.read);
 }
 

@@ -63,16 +63,16 @@ std::string state_of(const Settings& settings) {
     add("linked", site.linked_folders);
     add("environment", site.environment);
     out += std::to_string(static_cast<int>(site.listing.value_or(site.fallbacks.empty()))) +
-           std::to_string(static_cast<int>(site.unhurried)) + "\n";
+           std::to_string(static_cast<int>(site.has_time_limits)) + "\n";
   }
   const auto add_languages = [&](const std::vector<script::Interpreter>& languages) {
     for (const script::Interpreter& interpreter : languages) {
       add(interpreter.language + interpreter.endings, interpreter.environment);
       out += std::to_string(static_cast<int>(interpreter.where)) + std::to_string(interpreter.limits.size()) + "\n";
-      const script::Keeping& keeping = interpreter.keeping;
-      add(interpreter.program + (interpreter.is_kept() ? " is kept " : " ") + std::to_string(keeping.processes) + " " +
-              std::to_string(keeping.runs_each.value_or(0)) + " " + std::to_string(keeping.idle_time.count()),
-          keeping.workers);
+      const script::Persistence& persistence = interpreter.persistence;
+      add(interpreter.program + (interpreter.is_persistent() ? " is persistent " : " ") + std::to_string(persistence.processes) + " " +
+              std::to_string(persistence.runs_each.value_or(0)) + " " + std::to_string(persistence.idle_time.count()),
+          persistence.external);
       for (const auto& [name, value] : interpreter.directives) out += script::directive_line(name, value) + "\n";
     }
   };
@@ -123,12 +123,12 @@ TEST_CASE("every mistake in the settings is found, with its place") {
       {"[log]\nfile = \"x\"", "2:1 unknown-key"},
       {"[interpreter.Perl]\nprogram = \"perl\"", "2:1 unknown-key"},
       {"[interpreter.Perl.limits]\nqueue = 3", "2:1 unknown-key"},
-      // Kept interpreters.
+      // Persistent interpreters.
       {"[interpreter.PHP]\nkept = false\nprocesses = 2\nruns-each = 5\nidle-time = 9", ""},
       {"[interpreter.PHP]\nkept = 1\nprocesses = 0\nruns-each = \"a\"\nidle-time = -1",
        "2:8 wrong-type | 3:13 limit-range | 4:13 limit-range | 5:13 limit-range"},
-      {"[interpreter.PHP]\nworkers = [\"unix:/run/a.sock\", \"192.0.2.7:9000\", \"[::1]:9000\", \"host:9\"]", ""},
-      {"[interpreter.PHP]\nworkers = [\"/run/a.sock\", \"unix:a\", \"host\", \"host:0\", \":9\", \"a b:9\"]",
+      {"[interpreter.PHP]\nexternal = [\"unix:/run/a.sock\", \"192.0.2.7:9000\", \"[::1]:9000\", \"host:9\"]", ""},
+      {"[interpreter.PHP]\nexternal = [\"/run/a.sock\", \"unix:a\", \"host\", \"host:0\", \":9\", \"a b:9\"]",
        "2:12 bad-value | 2:27 bad-value | 2:37 bad-value | 2:45 bad-value | 2:55 bad-value | 2:61 bad-value"},
       {"[interpreter.PHP.settings]\nmemory_limit = \"1G\"\nlog_errors = true\nprecision = 14\n", ""},
       {"[interpreter.PHP.settings]\n\"a b\" = 1\nx = [1]\ny = \"a\\nb\"",

@@ -92,7 +92,7 @@ class Real {
  public:
   Real() {
     fs::copy_file("/bin/sleep", program_);
-    run::KeptOrder order;
+    run::PoolOrder order;
     order.is_php = true;  // What is sent to it is read by nobody, and that is never asked.
     order.program = program_;
     order.arguments = {program_, "1000"};
@@ -101,8 +101,8 @@ class Real {
     order.processes = kProcesses;
     order.runs_each = kRunsEach;
     order.idle_time = std::chrono::hours(1);
-    pool_ = std::make_shared<run::KeptPool>(order, folder_.path(), context_.get_executor());
-    share_ = std::make_shared<run::KeptShare>(context_.get_executor(), pool_);
+    pool_ = std::make_shared<run::Pool>(order, folder_.path(), context_.get_executor());
+    share_ = std::make_shared<run::PoolAccess>(context_.get_executor(), pool_);
   }
   ~Real() {
     for (const auto& [request, place] : places_) place->give_up();
@@ -164,7 +164,7 @@ class Real {
     run::FastCgiRun::Order order;
     // Half of them have something that can be sent for them.
     if (request % 2 == 0) order.request = fastcgi::request_records({});
-    std::shared_ptr<run::KeptTurn> place;
+    std::shared_ptr<run::QueuePlace> place;
     for (;;) {
       auto taken = share_->take(place.get());
       places_.erase(request);
@@ -193,11 +193,11 @@ class Real {
   TempFolder folder_;
   const std::string program_ = folder_.path() + "/interpreter";
   asio::io_context context_;
-  std::shared_ptr<run::KeptPool> pool_;
-  std::shared_ptr<run::KeptShare> share_;
+  std::shared_ptr<run::Pool> pool_;
+  std::shared_ptr<run::PoolAccess> share_;
   std::map<int, Stage> stages_;
   std::map<int, std::shared_ptr<run::FastCgiPeer>> peers_;
-  std::map<int, std::shared_ptr<run::KeptTurn>> places_;
+  std::map<int, std::shared_ptr<run::QueuePlace>> places_;
   std::map<int, pid_t> ids_;
 };
 

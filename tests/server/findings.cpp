@@ -260,7 +260,7 @@ TEST_CASE("what is wrong though there is a page stands in the log, with what scr
   }
 }
 
-TEST_CASE("scripts of an unhurried site may take as long as they like") {
+TEST_CASE("scripts of a site without time limits may take as long as they like") {
   TempFolder folder;
   for (const std::string site : {"slow", "quick"})
     folder.write(site + "/cgi-bin/x", kSh + "sleep 2\n" + kHead + "echo page\n", 0755);

@@ -81,7 +81,7 @@ TEST_CASE("a script is not blamed for a client that is slow") {
   TempFolder folder;
   folder.write("pages/larger.php",
                "<?php for ($i = 0; $i < 16; ++$i) { echo str_repeat('Skerry Head to Morrow Bay. ', 50000); flush(); }");
-  const std::string ways[] = {"processes = 1\n", "kept = false\n"};
+  const std::string ways[] = {"processes = 1\n", "persistent = false\n"};
   for (const std::string& way : ways) {
     CAPTURE(way);
     SettledServer server(folder, one_site(way, "total-time = 2\nfirst-byte = 2\n"));
@@ -183,7 +183,7 @@ TEST_CASE("another script of the same time is seen, moved into its place or led 
   write("pages/one/tides.php", "spring");
   write("pages/two/tides.php", "ebb...");
   fs::create_directory_symlink("one", folder.path() + "/pages/now");
-  const std::string settings = one_site(is_kept ? "processes = 2\n" : "kept = false\n");
+  const std::string settings = one_site(is_kept ? "processes = 2\n" : "persistent = false\n");
   const auto ask = [](SettledServer& server, const std::string& target) {
     std::set<std::string> out;
     for (int i = 0; i < 4; ++i) out.insert(get(server.port(), target).body);
@@ -282,7 +282,7 @@ TEST_CASE("what a run leaves running is ended with it, in a pool and fresh alike
   folder.write("pages/child.php",
                "<?php $null = ['file', '/dev/null', 'w']; "
                "pcntl_fork() or pcntl_exec('/bin/sleep', ['7411']); echo 'ok';");
-  SettledServer server(folder, one_site(is_kept ? "processes = 1\n" : "kept = false\n"));
+  SettledServer server(folder, one_site(is_kept ? "processes = 1\n" : "persistent = false\n"));
   for (const char* const page : {"/left.php", "/session.php", "/child.php"}) {
     CAPTURE(page);
     CHECK(get(server.port(), page).body == "ok");
@@ -335,7 +335,7 @@ TEST_CASE("an included file of the same time is seen after a reload and after a 
   };
   folder.write("pages/fares.php", "<?php include 'season.inc';");
   write("winter");
-  const std::string settings = one_site(is_kept ? "processes = 1\n" : "kept = false\n");
+  const std::string settings = one_site(is_kept ? "processes = 1\n" : "persistent = false\n");
   {
     SettledServer server(folder, settings);
     for (int i = 0; i < 2; ++i) CHECK(get(server.port(), "/fares.php").body == "winter");

@@ -85,8 +85,8 @@ function howItEnded(run: ExchangeRun): string {
 
 /** Who ran it, where that was no process of its own. */
 function whoRan(run: ExchangeRun): [string, string][] {
-  if (run.way === "kept") return [["Kept process", `${run.process ?? "unknown"}, its run ${run.run_of_process ?? ""}`]];
-  return run.way === "worker" ? [["Worker", run.worker ?? ""]] : [];
+  if (run.way === "persistent") return [["Pooled process", `${run.process ?? "unknown"}, its run ${run.run_of_process ?? ""}`]];
+  return run.way === "external" ? [["External server", run.external ?? ""]] : [];
 }
 
 export function RunView({ run }: { run: ExchangeRun }) {

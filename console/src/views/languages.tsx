@@ -36,7 +36,7 @@ function Detail({ name }: { name: string }) {
       <Facts
         rows={[
           ["Program", <Path key="p" path={facts.path} />],
-          ["Processes", facts.kept ? "kept for one request after another" : "one for each request"],
+          ["Processes", facts.persistent ? "kept for one request after another" : "one for each request"],
           ["Endings", facts.endings],
           ["Runs in", facts.anywhere ? "any folder of a site" : "script folders"],
           ...(facts.values ?? []).map((one): [string, string] => [one.name, one.value || "(empty)"]),

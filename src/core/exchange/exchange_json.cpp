@@ -47,11 +47,11 @@ Json json_of(const Run& run) {
               {"peak_memory_kib", run.peak_memory_kib},
               {"error_lines", texts(run.error_lines)},
               {"more_error_lines", run.more_error_lines}};
-  static constexpr const char* kWays[] = {"fresh", "kept", "worker"};
+  static constexpr const char* kWays[] = {"fresh", "persistent", "external"};
   out["way"] = kWays[static_cast<int>(run.way)];
   if (run.process != 0) out["process"] = run.process;
   if (run.run_of_process != 0) out["run_of_process"] = run.run_of_process;
-  if (!run.worker.empty()) out["worker"] = text::to_utf8(run.worker);
+  if (!run.external.empty()) out["external"] = text::to_utf8(run.external);
   if (run.exit_status) out["exit_status"] = *run.exit_status;
   if (run.signal) out["signal"] = *run.signal;
   if (run.redirected_to) out["redirected_to"] = text::to_utf8(*run.redirected_to);

@@ -47,11 +47,11 @@ struct Run {
   std::vector<std::string> environment;  ///< "NAME=value".
   std::string folder;
   std::optional<std::string> redirected_to;
-  /// Who ran it: a process of its own, one that the server keeps, or a worker that others have started.
-  enum class Way { fresh, kept, worker } way = Way::fresh;
+  /// Who ran it: a process of its own, one that the server keeps, or an external server.
+  enum class Way { fresh, persistent, external } way = Way::fresh;
   int process = 0;                   ///< 0: it is not known, or it was its own.
   std::uint64_t run_of_process = 0;  ///< The how-manieth this one was; 0: nobody counted.
-  std::string worker;                ///< Its address.
+  std::string external;                ///< Its address.
   std::optional<int> exit_status;
   std::optional<int> signal;
   std::chrono::nanoseconds turn_wait{0};  ///< For its turn among the scripts.

@@ -231,7 +231,7 @@ constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::script_too_slow, "script-too-slow", 504, "The script took too long",
      "{file} wrote nothing for {seconds} seconds and was stopped.",
      "Find what it waits for, or allow more time, by the limits first-byte and total-time in the settings, such as "
-     "first-byte = 300, or by unhurried = true for its site. To see it wait, run it by hand:",
+     "first-byte = 300, or by time-limits = false for its site. To see it wait, run it by hand:",
      "{command}"},
     {Code::too_many_runs, "too-many-runs", 503, "Too many scripts at once",
      "{running} scripts are running and {waiting} requests wait for their turn, which is the most that is allowed[; "
@@ -248,11 +248,11 @@ constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::script_too_many_redirects, "too-many-local-redirects", 500, "Scripts redirect in a circle",
      "{count} local redirects followed one another, the last one to {location}.",
      "Let one of the scripts answer with a page instead of a Location field."},
-    {Code::kept_not_answering, "kept-not-answering", 500, "The interpreter cannot be kept",
+    {Code::persistent_not_answering, "persistent-not-answering", 500, "The interpreter cannot be kept",
      "{program} ended with exit status {status} before it took its first request[; it wrote: {last}].",
-     "A kept interpreter has to speak FastCGI. Mend what it complains of, or have it started anew for each request, in "
+     "A persistent interpreter has to speak FastCGI. Mend what it complains of, or have it started anew for each request, in "
      "its table of the settings:",
-     "kept = false"},
+     "persistent = false"},
     {Code::fastcgi_closed, "fastcgi-closed", 502, "The answer broke off",
      "{program} closed its connection in the middle of the answer of {file}[. The last line of the error stream is: "
      "{last}].",
@@ -263,9 +263,9 @@ constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::fastcgi_refused, "fastcgi-refused", 503, "The interpreter refused the request",
      "{program} did not take the request for {file}: {reason}.",
      "Give it more processes, or look at its own log for the reason.", ""},
-    {Code::workers_unreachable, "workers-unreachable", 502, "No worker can be reached",
-     "None of the workers for {file} took the connection: {tries}.",
-     "Start them, or correct where they are, by workers in the table of the interpreter. Or have the server start its "
+    {Code::external_unreachable, "external-unreachable", 502, "No external server can be reached",
+     "None of the external servers for {file} took the connection: {tries}.",
+     "Start them, or correct where they are, by external in the table of the interpreter. Or have the server start its "
      "own, by taking that line away.",
      ""},
     {Code::server_resources, "server-resources", 503, "The server is out of resources",

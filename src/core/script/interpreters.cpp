@@ -41,14 +41,14 @@ const std::vector<Interpreter>& usual_interpreters() {
 
 bool Interpreter::is_php() const {
   const std::string_view name = files::base_name(program);
-  return name.starts_with("php") || (!keeping.workers.empty() && http::same_name(language, "PHP"));
+  return name.starts_with("php") || (!persistence.external.empty() && http::same_name(language, "PHP"));
 }
 
-bool Interpreter::is_kept() const {
-  return keeping.kept.value_or(!keeping.workers.empty() || files::base_name(program).starts_with("php-cgi"));
+bool Interpreter::is_persistent() const {
+  return persistence.is_wanted.value_or(!persistence.external.empty() || files::base_name(program).starts_with("php-cgi"));
 }
 
-std::optional<WorkerAddress> parse_worker(std::string_view written) {
+std::optional<ExternalAddress> parse_external(std::string_view written) {
   constexpr std::string_view kUnix = "unix:";
   if (written.find('\0') != written.npos) return std::nullopt;
   if (written.starts_with(kUnix)) {
@@ -56,13 +56,13 @@ std::optional<WorkerAddress> parse_worker(std::string_view written) {
     constexpr std::size_t kLongest = 107;
     const std::string_view path = written.substr(kUnix.size());
     if (!path.starts_with('/') || path.size() > kLongest) return std::nullopt;
-    return WorkerAddress{std::string(path), {}, 0};
+    return ExternalAddress{std::string(path), {}, 0};
   }
   const std::size_t colon = written.rfind(':');
   if (colon == written.npos || colon == 0) return std::nullopt;
   std::string_view host = written.substr(0, colon);
   const std::string_view digits = written.substr(colon + 1);
-  WorkerAddress out;
+  ExternalAddress out;
   const auto [end, error] = std::from_chars(digits.data(), digits.data() + digits.size(), out.port);
   if (error != std::errc{} || end != digits.data() + digits.size() || out.port == 0) return std::nullopt;
   const bool is_bracketed = host.starts_with('[') && host.ends_with(']');

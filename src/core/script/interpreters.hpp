@@ -13,17 +13,17 @@
 
 namespace porter::script {
 
-/// Whether an interpreter's processes are kept for one run after another, which they must speak FastCGI for, and how.
-struct Keeping {
-  std::optional<bool> kept;   ///< nullopt: PHP's CGI program is, and whatever has workers.
+/// Whether an interpreter's processes are persistent for one run after another, which they must speak FastCGI for, and how.
+struct Persistence {
+  std::optional<bool> persistent;   ///< nullopt: PHP's CGI program is, and whatever external servers answer.
   std::size_t processes = 0;  ///< At most so many work at once for one site; 0: as many as scripts may.
   /// Another process takes its place after so many runs; nullopt: after 1,000, but not in its first seconds.
   std::optional<std::size_t> runs_each;
   std::chrono::seconds idle_time{300};  ///< One without work ends after that.
   /// Where others have started them, "unix:/PATH" or "HOST:PORT"; none: the server starts them.
-  std::vector<std::string> workers{};
+  std::vector<std::string> external{};
 
-  bool operator==(const Keeping&) const = default;
+  bool operator==(const Persistence&) const = default;
 };
 
 struct Interpreter {
@@ -41,25 +41,25 @@ struct Interpreter {
   std::vector<std::string> arguments{};  ///< Between the program and the script's path.
   std::vector<std::string> environment{};                       ///< "NAME=value", added for its scripts.
   std::vector<std::pair<std::string, std::uint64_t>> limits{};  ///< For its scripts, by name.
-  Keeping keeping{};
+  Persistence persistence{};
   std::vector<std::pair<std::string, std::string>> directives{};  ///< Of PHP, in place of those of its php.ini.
 
   bool operator==(const Interpreter&) const = default;
   /// True if its scripts are run by PHP, as its program's name says, or its language's where others have started it.
   bool is_php() const;
-  /// True if its runs share processes that are kept.
-  bool is_kept() const;
+  /// True if its runs share persistent processes.
+  bool is_persistent() const;
 };
 
 /// Where a program that others have started takes its requests.
-struct WorkerAddress {
+struct ExternalAddress {
   std::string path;  ///< Of a socket; empty: it is a host and a port.
   std::string host;  ///< A name or an IP address, without brackets.
   std::uint16_t port = 0;
 };
 
 /// Reads "unix:/PATH", "HOST:PORT" or "[IPV6]:PORT"; nullopt: it is neither.
-std::optional<WorkerAddress> parse_worker(std::string_view written);
+std::optional<ExternalAddress> parse_external(std::string_view written);
 
 /// How a directive is told to PHP, by -d or PHP_VALUE: a line of a php.ini.
 std::string directive_line(const std::string& name, const std::string& value);

@@ -301,7 +301,7 @@ class Judge {
 
 bool has_failed(const RunReport& report) {
   if (report.signal || report.exit_status.value_or(0) != 0 || report.failure) return true;
-  // A kept process goes on after an error, and what it says of the run's end is nothing; but an error that has ended
+  // A pooled process goes on after an error, and what it says of the run's end is nothing; but an error that has ended
   // one is told as such.
   return !report.exit_status &&
          contains_any(report.error_text, {"PHP Fatal error:", "PHP Parse error:", "PHP Recoverable fatal error:"});

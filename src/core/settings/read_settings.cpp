@@ -416,14 +416,14 @@ class Reader : private reading::ValueReader {
     interpreter.arguments.assign(words.begin() + 1, words.end());
   }
 
-  /// Where kept interpreters that others have started are reached.
-  Names take_workers(const toml::node& node, const std::string& name) {
+  /// Where persistent interpreters that others have started are reached.
+  Names take_external(const toml::node& node, const std::string& name) {
     Names out;
     for (const auto& [written, item] : take_texts(node, name)) {
-      if (script::parse_worker(written)) {
+      if (script::parse_external(written)) {
         out.push_back(written);
       } else {
-        bad_value(*item, "The worker \"" + text::escape_line(written) + "\"",
+        bad_value(*item, "The external server \"" + text::escape_line(written) + "\"",
                   "is neither the path of a socket nor a host with a port",
                   "Write it as \"unix:/run/php/php-fpm.sock\" or \"192.0.2.7:9000\".");
       }
@@ -670,9 +670,9 @@ const Reader::Keys<Reader::SiteDraft>& Reader::site_keys() {
            if (std::string real = reader.take_folder(*item, name, folder); !real.empty())
              in.site.linked_folders.push_back(std::move(real));
        }},
-      {"unhurried",
+      {"time-limits",
        [](Reader& reader, const toml::node& node, const std::string& name, SiteDraft& in) {
-         if (const auto* const value = reader.take<bool>(node, name, "true or false")) in.site.unhurried = value->get();
+         if (const auto* const value = reader.take<bool>(node, name, "true or false")) in.site.has_time_limits = value->get();
        }},
       {"answer-fields",
        [](Reader& reader, const toml::node& node, const std::string& name, SiteDraft& in) {
@@ -713,30 +713,30 @@ const Reader::Keys<script::Interpreter>& Reader::interpreter_keys() {
        [](Reader& reader, const toml::node& node, const std::string& name, Interpreter& in) {
          if (const auto* const table = reader.take_table(node, name)) reader.read_run_limits(*table, in);
        }},
-      {"kept",
+      {"persistent",
        [](Reader& reader, const toml::node& node, const std::string& name, Interpreter& in) {
-         if (const auto* const value = reader.take<bool>(node, name, "true or false")) in.keeping.kept = value->get();
+         if (const auto* const value = reader.take<bool>(node, name, "true or false")) in.persistence.is_wanted = value->get();
        }},
       {"processes",
        [](Reader& reader, const toml::node& node, const std::string& name, Interpreter& in) {
          constexpr std::uint64_t kMost = 1000;
          if (const auto value = reader.take_number(node, name, LimitRow::Unit::count, 1, kMost))
-           in.keeping.processes = *value;
+           in.persistence.processes = *value;
        }},
       {"runs-each",
        [](Reader& reader, const toml::node& node, const std::string& name, Interpreter& in) {
          constexpr std::uint64_t kMost = 1000000000;
          if (const auto value = reader.take_number(node, name, LimitRow::Unit::count, 1, kMost))
-           in.keeping.runs_each = *value;
+           in.persistence.runs_each = *value;
        }},
       {"idle-time",
        [](Reader& reader, const toml::node& node, const std::string& name, Interpreter& in) {
          constexpr std::uint64_t kMost = 86400;
          if (const auto value = reader.take_number(node, name, LimitRow::Unit::seconds, 1, kMost))
-           in.keeping.idle_time = std::chrono::seconds(*value);
+           in.persistence.idle_time = std::chrono::seconds(*value);
        }},
-      {"workers", [](Reader& reader, const toml::node& node, const std::string& name,
-                     Interpreter& in) { in.keeping.workers = reader.take_workers(node, name); }},
+      {"external", [](Reader& reader, const toml::node& node, const std::string& name,
+                     Interpreter& in) { in.persistence.external = reader.take_external(node, name); }},
       {"settings",
        [](Reader& reader, const toml::node& node, const std::string& name, Interpreter& in) {
          if (const auto* const table = reader.take_table(node, name)) reader.read_directives(*table, in);

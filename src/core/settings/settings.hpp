@@ -98,7 +98,7 @@ struct Site {
   std::map<int, std::string> problem_pages;  ///< Files below the root that are shown in place of our page, by status.
   std::vector<std::string> environment;      ///< "NAME=value" for its scripts.
   std::vector<Mount> mounts;
-  bool unhurried = false;  ///< Its scripts may take as long as they like, while a debugger holds them say.
+  bool time-limits = true;  ///< Its scripts may take as long as they like, while a debugger holds them say.
 };
 
 /// Where the log of requests is kept beside the lines that the server shows.

@@ -60,7 +60,7 @@ std::string what_differs(const Site& old, const Site& fresh) {
   add(old.answer_fields != fresh.answer_fields, "the fields of its answers");
   add(old.problem_pages != fresh.problem_pages, "its problem pages");
   add(old.environment != fresh.environment, "the environment of its scripts");
-  add(old.unhurried != fresh.unhurried, "how long its scripts may take");
+  add(old.has_time_limits != fresh.has_time_limits, "how long its scripts may take");
   return text::listed(parts);
 }
 

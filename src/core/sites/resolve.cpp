@@ -410,8 +410,8 @@ class Resolver {
   Outcome interpreted(const Entry& file, const script::Interpreter& interpreter) {
     say(file.path + " is a " + interpreter.language + " script.");
     if (auto refused = refuse_language(interpreter.language, file.path)) return std::move(*refused);
-    if (interpreter.is_kept() && !interpreter.keeping.workers.empty()) {
-      say("It is run by the workers at " + text::listed(interpreter.keeping.workers) + ".");
+    if (interpreter.is_persistent() && !interpreter.persistence.external.empty()) {
+      say("It is run by the external servers at " + text::listed(interpreter.persistence.external) + ".");
       return found_script(file, interpreter.program, &interpreter);
     }
     std::string program = programs_ != nullptr ? programs_->find(interpreter.program, search_path_)
@@ -422,7 +422,7 @@ class Resolver {
       if (!interpreter.package.empty()) missing.facts.emplace_back("package", interpreter.package);
       return missing;
     }
-    say("It is run by " + program + (interpreter.is_kept() ? ", whose processes are kept." : "."));
+    say("It is run by " + program + (interpreter.is_persistent() ? ", whose processes are kept." : "."));
     return found_script(file, std::move(program), &interpreter);
   }
 

@@ -156,7 +156,7 @@ Clock::time_point FastCgiRun::look_at_times(Clock::time_point now) {
     terminate();
   }
   if (!has_ended()) look_at_processor_time(now);
-  if (!has_ended() && now >= streams_at_) gives_turn_back();
+  if (!has_ended() && now >= streams_at_) gives_slot_back();
   if (has_ended()) return Clock::time_point::max();
   const auto next = std::min({deadline_, terminate_at_, computed_look_, streams_at_});
   return peer_ ? std::min(next, peer_->look(now)) : next;
@@ -171,11 +171,11 @@ void FastCgiRun::look_at_processor_time(Clock::time_point now) {
   if (used - work_before_ >= processor_time_allowed_) end_for(Why::computed_too_long);
 }
 
-void FastCgiRun::gives_turn_back() {
+void FastCgiRun::gives_slot_back() {
   streams_at_ = Clock::time_point::max();
   if (!peer_) return;
-  if (noted_) noted_->give_turn_back();
-  if (ticket_) ticket_->give_turn_back();
+  if (noted_) noted_->give_slot_back();
+  if (ticket_) ticket_->give_slot_back();
   peer_->only_streams();
 }
 

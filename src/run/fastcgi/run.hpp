@@ -43,7 +43,7 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
     bool is_measured = true;                     ///< Somebody wants to know the processor time that it has used.
     /// Where to find another, should the peer end by itself before it has answered anything; null: nowhere.
     std::shared_ptr<FastCgiPeers> others{};
-    Gate::Ticket ticket{};  ///< Let go of when the run has ended; null: its turn is the peer itself.
+    Gate::Ticket ticket{};  ///< Let go of when the run has ended; null: its slot is the peer itself.
     /// What of `request` the peer was sent already, and as which request.
     struct Sent {
       std::uint16_t request;
@@ -104,7 +104,7 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   Clock::time_point look_at_times(Clock::time_point now);
   void look_at_processor_time(Clock::time_point now);
   /// The bound for all runs holds for those as well that only stream.
-  void gives_turn_back();
+  void gives_slot_back();
   asio::awaitable<void> feed_file(files::Descriptor file);
 
   /// Has what comes next over the connection read.

@@ -168,7 +168,7 @@ void FastCgiRun::settle() {
   if (why_ended_ == Why::computed_too_long) end_ = {std::nullopt, SIGXCPU};
   const bool is_explained = failure_ || end_.signal || why_ended_ != Why::not_at_all;
   if (!is_explained && process != nullptr && !has_answered_ && peer_->is_first_run() && is_unread_) {
-    failure_ = Finding{Code::kept_not_answering,
+    failure_ = Finding{Code::persistent_not_answering,
                        {{"program", peer_->name()}, {"status", std::to_string(end_.exit_status.value_or(0))}}};
     if (const auto last = script::last_lines(error_text_.text(), 1); !last.empty())
       failure_->facts.emplace_back("last", last.back());

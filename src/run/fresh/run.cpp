@@ -161,7 +161,7 @@ Clock::time_point Run::look(Clock::time_point now) {
   }
   if (now >= streams_at_) {
     streams_at_ = Clock::time_point::max();
-    ticket_->give_turn_back();
+    ticket_->give_slot_back();
   }
   const auto kill_time = process_->look(now);
   if (!watched_) {

@@ -148,7 +148,7 @@ class Run : public TimedSource, public std::enable_shared_from_this<Run> {
   Event ended_;
   ErrorText error_text_;
   Gate::Ticket ticket_;
-  Clock::time_point streams_at_ = Clock::time_point::max();  ///< When its turn is given back.
+  Clock::time_point streams_at_ = Clock::time_point::max();  ///< When its slot is given back.
 };
 
 }  // namespace porter::run

@@ -44,7 +44,7 @@ bool is_folder(const std::string& path) {
 
 }  // namespace
 
-std::string KeptFiles::state_of_files() const {
+std::string PoolFiles::state_of_files() const {
   std::string out;
   for (const std::string& path : paths_) {
     for (const std::string& one : with_entries(path)) {
@@ -62,7 +62,7 @@ std::string KeptFiles::state_of_files() const {
   return out;
 }
 
-void KeptFiles::watch(const std::vector<std::string>& paths, std::int64_t since) {
+void PoolFiles::watch(const std::vector<std::string>& paths, std::int64_t since) {
   const std::lock_guard lock(mutex_);
   if (!inotify_.is_open()) inotify_.reset(::inotify_init1(IN_NONBLOCK | IN_CLOEXEC));
   bool has_changed = false;
@@ -80,7 +80,7 @@ void KeptFiles::watch(const std::vector<std::string>& paths, std::int64_t since)
   if (has_changed) ++generation_;
 }
 
-void KeptFiles::watch_folders() {
+void PoolFiles::watch_folders() {
   if (!inotify_.is_open()) return;
   // A link may be turned, or a folder replaced, anywhere on the way.
   names_.clear();
@@ -100,11 +100,11 @@ void KeptFiles::watch_folders() {
       return inotify_.reset();
 }
 
-bool KeptFiles::is_about_them(const std::string& name) const {
+bool PoolFiles::is_about_them(const std::string& name) const {
   return name.empty() || name.ends_with(".ini") || names_.contains(name);
 }
 
-bool KeptFiles::has_news() {
+bool PoolFiles::has_news() {
   if (!inotify_.is_open()) return true;
   alignas(inotify_event) std::array<char, 4096> events;
   bool out = false;
@@ -117,7 +117,7 @@ bool KeptFiles::has_news() {
   return out;
 }
 
-void KeptFiles::look() {
+void PoolFiles::look() {
   // What has changed may lead elsewhere now.
   watch_folders();
   std::string now = state_of_files();
@@ -126,7 +126,7 @@ void KeptFiles::look() {
   ++generation_;
 }
 
-std::uint64_t KeptFiles::generation() {
+std::uint64_t PoolFiles::generation() {
   if (!is_watched_) return generation_;
   const std::lock_guard lock(mutex_);
   if (has_news()) look();

@@ -1,4 +1,4 @@
-// The files that kept processes were started from: their program, what its arguments name, and its settings files.
+// The files that pooled processes were started from: their program, what its arguments name, and its settings files.
 // A change of any of them is a new generation, and is seen by the very next request.
 //
 // The system tells of changes in the folders that lead to them (inotify(7)), which a request asks for without waiting,
@@ -19,7 +19,7 @@
 namespace porter::run {
 
 /// For use by all threads.
-class KeptFiles {
+class PoolFiles {
  public:
   /// Watches these as well, files and folders. What has changed since `since` (seconds since 1970) makes a new
   /// generation at once.

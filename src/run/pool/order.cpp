@@ -1,4 +1,4 @@
-// What kept processes are started from, and what PHP is told beside its own settings. See order.hpp.
+// What pooled processes are started from, and what PHP is told beside its own settings. See order.hpp.
 #include "run/pool/order.hpp"
 
 #include <algorithm>
@@ -42,7 +42,7 @@ std::vector<std::string> directive_arguments(const script::Interpreter& rule, co
   std::vector<std::string> out;
   if (!rule.is_php()) return out;
   Directives own = {{"opcache.validate_timestamps", "1"}};
-  if (runs == Runs::kept) own = kTrueAtOnce;
+  if (runs == Runs::persistent) own = kTrueAtOnce;
   if (!opcodes.empty()) {
     own.emplace_back("opcache.file_cache", opcodes);
     // Memory that only one run would see is not worth being set up.
@@ -65,17 +65,17 @@ script::Environment directive_parameters(const script::Interpreter& rule) {
   return out;
 }
 
-KeptOrder kept_order(const Settings& settings, const Site& site, const script::Interpreter& rule,
+PoolOrder pool_order(const Settings& settings, const Site& site, const script::Interpreter& rule,
                      const std::string& program, const Supplies& in) {
-  KeptOrder out;
+  PoolOrder out;
   out.site = site.name;
   out.language = rule.language;
-  out.processes = rule.keeping.processes > 0 ? rule.keeping.processes : runs_at_once(settings.limits);
+  out.processes = rule.persistence.processes > 0 ? rule.persistence.processes : runs_at_once(settings.limits);
   constexpr std::size_t kUsualRuns = 10'000;
-  out.runs_each = rule.keeping.runs_each.value_or(kUsualRuns);
-  out.idle_time = rule.keeping.idle_time;
-  out.workers = rule.keeping.workers;
-  if (!out.workers.empty()) {
+  out.runs_each = rule.persistence.runs_each.value_or(kUsualRuns);
+  out.idle_time = rule.persistence.idle_time;
+  out.external = rule.persistence.external;
+  if (!out.external.empty()) {
     out.queue = settings.limits.queue;
     return out;
   }
@@ -85,7 +85,7 @@ KeptOrder kept_order(const Settings& settings, const Site& site, const script::I
   out.program = program;
   out.arguments = {program};
   out.arguments.insert(out.arguments.end(), rule.arguments.begin(), rule.arguments.end());
-  for (std::string& argument : directive_arguments(rule, in.opcodes, Runs::kept))
+  for (std::string& argument : directive_arguments(rule, in.opcodes, Runs::persistent))
     out.arguments.push_back(std::move(argument));
   out.environment = in.passed_on;
   // Its processes are replaced by whoever keeps them, not by themselves.

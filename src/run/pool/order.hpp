@@ -1,4 +1,4 @@
-// Which interpreter is kept for which site, and with what: what its processes are started from.
+// Which interpreter is persistent for which site, and with what: what its processes are started from.
 #pragma once
 
 #include <chrono>
@@ -11,7 +11,7 @@
 
 namespace porter::run {
 
-struct KeptOrder {
+struct PoolOrder {
   std::string site;      ///< Its name.
   std::string language;  ///< As the settings call it.
   bool is_php = false;
@@ -24,10 +24,10 @@ struct KeptOrder {
   std::size_t processes = 1;
   std::size_t runs_each = 1;
   std::chrono::seconds idle_time{0};
-  std::vector<std::string> workers;
-  std::size_t queue = 0;  ///< Requests that wait for those workers.
+  std::vector<std::string> external;
+  std::size_t queue = 0;  ///< Requests that wait for those servers.
 
-  bool operator==(const KeptOrder&) const = default;
+  bool operator==(const PoolOrder&) const = default;
 };
 
 /// What scripts get from the server that runs them.
@@ -36,13 +36,13 @@ struct Supplies {
   std::string opcodes;                 ///< The folder in which PHP keeps what it has compiled; empty: nowhere.
 };
 
-/// What a kept interpreter of `site` is started from. `program` is its full path, which `rule` is about.
-KeptOrder kept_order(const Settings& settings, const Site& site, const script::Interpreter& rule,
+/// What a persistent interpreter of `site` is started from. `program` is its full path, which `rule` is about.
+PoolOrder pool_order(const Settings& settings, const Site& site, const script::Interpreter& rule,
                      const std::string& program, const Supplies& in);
 
 /// The arguments that hand PHP the directives of `rule`, and those that make what is edited show at the next request;
 /// none for other interpreters. `opcodes` as in Supplies. Those that the settings name stay as they are there.
-enum class Runs { fresh, kept };
+enum class Runs { fresh, persistent };
 std::vector<std::string> directive_arguments(const script::Interpreter& rule, const std::string& opcodes, Runs runs);
 /// The same for those that others have started: parameters of each request.
 script::Environment directive_parameters(const script::Interpreter& rule);

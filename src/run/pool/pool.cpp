@@ -18,7 +18,7 @@ namespace {
 constexpr std::chrono::milliseconds kLookAtDying{100};
 
 /// Takes a process out of those in `all`. False: it is not among them.
-bool take_out(std::vector<std::shared_ptr<KeptProcess>>& all, const std::shared_ptr<KeptProcess>& process) {
+bool take_out(std::vector<std::shared_ptr<PooledProcess>>& all, const std::shared_ptr<PooledProcess>& process) {
   const auto found = std::find(all.begin(), all.end(), process);
   if (found == all.end()) return false;
   all.erase(found);
@@ -30,7 +30,7 @@ bool take_out(std::vector<std::shared_ptr<KeptProcess>>& all, const std::shared_
 /// A process while a run has it.
 class PoolPeer : public FastCgiPeer, public std::enable_shared_from_this<PoolPeer> {
  public:
-  PoolPeer(std::shared_ptr<KeptPool> pool, std::shared_ptr<KeptProcess> process)
+  PoolPeer(std::shared_ptr<Pool> pool, std::shared_ptr<PooledProcess> process)
       : pool_(std::move(pool)), process_(std::move(process)) {}
   ~PoolPeer() override {
     if (process_) pool_->give_back(std::move(process_), Left::spoilt);
@@ -77,25 +77,25 @@ class PoolPeer : public FastCgiPeer, public std::enable_shared_from_this<PoolPee
  private:
   static constexpr std::chrono::milliseconds kLongestPause{400};
 
-  std::shared_ptr<KeptPool> pool_;
-  std::shared_ptr<KeptProcess> process_;
+  std::shared_ptr<Pool> pool_;
+  std::shared_ptr<PooledProcess> process_;
   std::function<void()> ended_;
   Clock::duration pause_ = kShortRun;  ///< Until it is looked at again.
 };
 
-KeptPool::KeptPool(KeptOrder order, std::string folder, asio::any_io_executor keeper)
+Pool::Pool(PoolOrder order, std::string folder, asio::any_io_executor keeper)
     : order_(std::move(order)),
       folder_(std::move(folder)),
       keeper_(std::move(keeper)),
       idle_alarm_(keeper_),
       dying_alarm_(keeper_) {
   for (const std::string& word : order_.arguments) (command_text_ += word) += '\0';
-  if (order_.workers.empty()) return;
+  if (order_.external.empty()) return;
   constexpr std::size_t kMost = 10000;
-  gate_ = std::make_shared<Gate>(Gate::Bounds{order_.processes * order_.workers.size(), kMost, order_.queue});
+  gate_ = std::make_shared<Gate>(Gate::Bounds{order_.processes * order_.external.size(), kMost, order_.queue});
 }
 
-void KeptPool::note_script(const std::string& path, const struct stat& info) {
+void Pool::note_script(const std::string& path, const struct stat& info) {
   constexpr std::size_t kMostScripts = 10'000;
   const auto time_of = [](const timespec& time) { return std::pair(time.tv_sec, time.tv_nsec); };
   const std::lock_guard lock(mutex_);
@@ -109,18 +109,18 @@ void KeptPool::note_script(const std::string& path, const struct stat& info) {
   if (has_same_time && !is_same) files_.begin_anew();
 }
 
-KeptPool::State KeptPool::state() {
+Pool::State Pool::state() {
   if (gate_) return {0, 0, gate_->state().waiting, runs_};
   const std::lock_guard lock(mutex_);
   return {processes_, idle_.size(), waiting_.size(), runs_};
 }
 
-std::variant<std::shared_ptr<KeptProcess>, StartError> KeptPool::start(const asio::any_io_executor& executor) {
+std::variant<std::shared_ptr<PooledProcess>, StartError> Pool::start(const asio::any_io_executor& executor) {
   if (!has_descriptors_for_one()) return StartError{StartError::Step::resources, EMFILE};
   const std::uint64_t generation = files_.generation();
-  auto started = KeptProcess::start(order_, folder_);
+  auto started = PooledProcess::start(order_, folder_);
   if (const auto* const error = std::get_if<StartError>(&started)) return *error;
-  std::shared_ptr<KeptProcess> process = std::get<std::unique_ptr<KeptProcess>>(std::move(started));
+  std::shared_ptr<PooledProcess> process = std::get<std::unique_ptr<PooledProcess>>(std::move(started));
   process->generation = generation;
   files::Descriptor end = process->process().watch();
   if (!end.is_open()) return StartError{StartError::Step::resources, errno};
@@ -132,8 +132,8 @@ std::variant<std::shared_ptr<KeptProcess>, StartError> KeptPool::start(const asi
   return process;
 }
 
-std::shared_ptr<FastCgiPeer> KeptPool::lend(const asio::any_io_executor& executor,
-                                            std::shared_ptr<KeptProcess> process) {
+std::shared_ptr<FastCgiPeer> Pool::lend(const asio::any_io_executor& executor,
+                                            std::shared_ptr<PooledProcess> process) {
   process->attach(executor);
   auto peer = std::make_shared<PoolPeer>(shared_from_this(), process);
   ++process->runs;
@@ -143,12 +143,12 @@ std::shared_ptr<FastCgiPeer> KeptPool::lend(const asio::any_io_executor& executo
   return peer;
 }
 
-std::variant<std::shared_ptr<FastCgiPeer>, StartError, KeptPool::NoneFree> KeptPool::take(
-    const asio::any_io_executor& executor, KeptTurn* turn) {
-  if (turn != nullptr && turn->failure_) return *turn->failure_;
-  std::vector<std::shared_ptr<KeptProcess>> useless;
+std::variant<std::shared_ptr<FastCgiPeer>, StartError, Pool::NoneFree> Pool::take(
+    const asio::any_io_executor& executor, QueuePlace* place) {
+  if (place != nullptr && place->failure_) return *place->failure_;
+  std::vector<std::shared_ptr<PooledProcess>> useless;
   std::size_t places = 0;  // That are counted and have no process.
-  std::shared_ptr<KeptProcess> process = find_ready(executor, turn, useless, places);
+  std::shared_ptr<PooledProcess> process = find_ready(executor, place, useless, places);
   for (auto& one : useless) terminate_and_reap(std::move(one));
   if (!process && places == 0) return NoneFree{};
   // One of them is for the process that is started.
@@ -160,7 +160,7 @@ std::variant<std::shared_ptr<FastCgiPeer>, StartError, KeptPool::NoneFree> KeptP
         start_has_failed(*error);
         return *error;
       }
-      process = std::get<std::shared_ptr<KeptProcess>>(std::move(started));
+      process = std::get<std::shared_ptr<PooledProcess>>(std::move(started));
     }
     return lend(executor, process);
   } catch (const std::exception&) {
@@ -170,14 +170,14 @@ std::variant<std::shared_ptr<FastCgiPeer>, StartError, KeptPool::NoneFree> KeptP
   }
 }
 
-std::shared_ptr<KeptProcess> KeptPool::find_ready(const asio::any_io_executor& executor, KeptTurn* turn,
-                                                  std::vector<std::shared_ptr<KeptProcess>>& useless,
+std::shared_ptr<PooledProcess> Pool::find_ready(const asio::any_io_executor& executor, QueuePlace* place,
+                                                  std::vector<std::shared_ptr<PooledProcess>>& useless,
                                                   std::size_t& places) {
-  std::shared_ptr<KeptProcess> process;
-  if (turn != nullptr) {
-    process = std::exchange(turn->process_, nullptr);
-    places += std::exchange(turn->may_start_, false) ? 1 : 0;
-    if (process && turn->sent_) return process;
+  std::shared_ptr<PooledProcess> process;
+  if (place != nullptr) {
+    process = std::exchange(place->process_, nullptr);
+    places += std::exchange(place->may_start_, false) ? 1 : 0;
+    if (process && place->sent_) return process;
   }
   const std::uint64_t generation = files_.generation();
   for (;;) {
@@ -201,45 +201,45 @@ std::shared_ptr<KeptProcess> KeptPool::find_ready(const asio::any_io_executor& e
   }
 }
 
-void KeptPool::start_has_failed(const StartError& error) {
-  std::deque<std::shared_ptr<KeptTurn>> failed;
+void Pool::start_has_failed(const StartError& error) {
+  std::deque<std::shared_ptr<QueuePlace>> failed;
   {
     const std::lock_guard lock(mutex_);
     --processes_;
     // With none left that would come to them, all that wait have waited for this one.
     if (processes_ == 0) failed.swap(waiting_);
-    for (const auto& turn : failed) turn->failure_ = error;
+    for (const auto& place : failed) place->failure_ = error;
   }
-  for (const auto& turn : failed) call(turn);
+  for (const auto& place : failed) call(place);
 }
 
-std::shared_ptr<KeptTurn> KeptPool::line_up(const asio::any_io_executor& executor, FastCgiRun::Order& order,
+std::shared_ptr<QueuePlace> Pool::line_up(const asio::any_io_executor& executor, FastCgiRun::Order& order,
                                             std::size_t queue) {
-  auto turn = std::make_shared<KeptTurn>(shared_from_this(), executor, std::move(order.request));
+  auto place = std::make_shared<QueuePlace>(shared_from_this(), executor, std::move(order.request));
   {
     const std::lock_guard lock(mutex_);
     if (!idle_.empty()) {
-      turn->process_ = std::move(idle_.back());
+      place->process_ = std::move(idle_.back());
       idle_.pop_back();
     } else if (processes_ < order_.processes) {
       ++processes_;
-      turn->may_start_ = true;
+      place->may_start_ = true;
     } else {
       if (waiting_.size() >= queue) return nullptr;
-      waiting_.push_back(turn);
-      return turn;
+      waiting_.push_back(place);
+      return place;
     }
   }
   // Not from here: whoever lines up is not waiting yet.
-  asio::post(executor, [turn] { turn->come(); });
-  return turn;
+  asio::post(executor, [place] { place->come(); });
+  return place;
 }
 
-void KeptPool::call(const std::shared_ptr<KeptTurn>& turn) noexcept {
-  if (!turn) return;
+void Pool::call(const std::shared_ptr<QueuePlace>& place) noexcept {
+  if (!place) return;
   for (;;) {
     try {
-      asio::post(turn->executor_, [turn] { turn->come(); });
+      asio::post(place->executor_, [place] { place->come(); });
       return;
     } catch (const std::bad_alloc&) {
       // It was taken out of the queue, and nobody else will call it.
@@ -248,50 +248,50 @@ void KeptPool::call(const std::shared_ptr<KeptTurn>& turn) noexcept {
   }
 }
 
-void KeptPool::tell(const std::shared_ptr<KeptTurn>& turn) noexcept {
-  if (!begin(turn)) return call(turn);
+void Pool::tell(const std::shared_ptr<QueuePlace>& place) noexcept {
+  if (!begin(place)) return call(place);
   Lock lock(mutex_);
-  turn->is_begun_ = true;
-  const bool is_given_up = turn->is_given_up_;
+  place->is_begun_ = true;
+  const bool is_given_up = place->is_given_up_;
   lock.unlock();
-  if (is_given_up) call(turn);
+  if (is_given_up) call(place);
 }
 
-bool KeptPool::begin(const std::shared_ptr<KeptTurn>& turn) noexcept {
-  KeptProcess& process = *turn->process_;
+bool Pool::begin(const std::shared_ptr<QueuePlace>& place) noexcept {
+  PooledProcess& process = *place->process_;
   try {
     // Who has waited for longer may have left, which only its own thread can tell.
-    if (turn->request_.empty() || Clock::now() - turn->since_ >= kShortRun || process.generation != files_.generation())
+    if (place->request_.empty() || Clock::now() - place->since_ >= kShortRun || process.generation != files_.generation())
       return false;
     if (process.has_ended() || !process.is_connected()) return false;
-    process.attach(turn->executor_);
+    process.attach(place->executor_);
     const std::uint16_t request = process.next_request();
-    fastcgi::address(turn->request_, request, fastcgi::Connection::stays);
+    fastcgi::address(place->request_, request, fastcgi::Connection::stays);
     const ssize_t sent =
-        ::send(process.connection().native_handle(), turn->request_.data(), turn->request_.size(), MSG_NOSIGNAL);
+        ::send(process.connection().native_handle(), place->request_.data(), place->request_.size(), MSG_NOSIGNAL);
     if (sent <= 0) return false;
-    turn->sent_ = {request, static_cast<std::size_t>(sent)};
+    place->sent_ = {request, static_cast<std::size_t>(sent)};
     process.connection().async_wait(asio::posix::stream_descriptor::wait_read,
-                                    [turn](const boost::system::error_code&) { turn->come(); });
+                                    [place](const boost::system::error_code&) { place->come(); });
     return true;
   } catch (const std::exception&) {
     return false;  // What was sent is known, and the thread will be told of it.
   }
 }
 
-void KeptPool::discard(std::shared_ptr<KeptProcess> process) noexcept {
+void Pool::discard(std::shared_ptr<PooledProcess> process) noexcept {
   const bool is_counted = process->is_counted;
   terminate_and_reap(std::move(process));
   if (is_counted) give_up_place();
 }
 
-bool KeptPool::is_worn_out(KeptProcess& process) const {
+bool Pool::is_worn_out(PooledProcess& process) const {
   constexpr std::uint64_t kRunsBetweenLooks = 32;
   if (is_retired_ || process.runs >= order_.runs_each) return true;
   return process.runs % kRunsBetweenLooks == 0 && process.is_near_its_limit();
 }
 
-bool KeptPool::was_altered(KeptProcess& process) noexcept {
+bool Pool::was_altered(PooledProcess& process) noexcept {
   try {
     return process.traces().has_left_some() || process.traces().has_altered_limits(process.runs);
   } catch (const std::bad_alloc&) {
@@ -299,44 +299,44 @@ bool KeptPool::was_altered(KeptProcess& process) noexcept {
   }
 }
 
-std::shared_ptr<KeptTurn> KeptPool::set_aside(std::shared_ptr<KeptProcess> process) {
+std::shared_ptr<QueuePlace> Pool::set_aside(std::shared_ptr<PooledProcess> process) {
   process->user.reset();
   if (waiting_.empty()) {
     process->idle_since = Clock::now();
     idle_.push_back(std::move(process));
     return nullptr;
   }
-  auto turn = std::move(waiting_.front());
+  auto place = std::move(waiting_.front());
   waiting_.pop_front();
-  turn->process_ = std::move(process);
-  return turn;
+  place->process_ = std::move(process);
+  return place;
 }
 
-std::shared_ptr<KeptTurn> KeptPool::uncount() {
+std::shared_ptr<QueuePlace> Pool::uncount() {
   if (waiting_.empty() || processes_ > order_.processes) {
     --processes_;
     return nullptr;
   }
-  auto turn = std::move(waiting_.front());
+  auto place = std::move(waiting_.front());
   waiting_.pop_front();
-  turn->may_start_ = true;
-  return turn;
+  place->may_start_ = true;
+  return place;
 }
 
-void KeptPool::give_up_place() noexcept {
+void Pool::give_up_place() noexcept {
   Lock lock(mutex_);
-  const auto turn = uncount();
+  const auto place = uncount();
   lock.unlock();
-  call(turn);
+  call(place);
 }
 
-void KeptPool::give_back(std::shared_ptr<KeptProcess> process, FastCgiPeer::Left left) noexcept {
+void Pool::give_back(std::shared_ptr<PooledProcess> process, FastCgiPeer::Left left) noexcept {
   if (left == FastCgiPeer::Left::spoilt) process->disconnect();
   const bool is_altered = left == FastCgiPeer::Left::shared || (!process->has_ended() && was_altered(*process));
   // With what it has left running, and at once: that may take part in the next run.
   if (is_altered) process->process().kill();
   const bool is_done_with = is_altered || process->has_ended() || is_worn_out(*process);
-  std::shared_ptr<KeptTurn> turn;
+  std::shared_ptr<QueuePlace> place;
   bool is_to_be_watched = false;
   bool is_kept = false;
   try {
@@ -348,19 +348,19 @@ void KeptPool::give_back(std::shared_ptr<KeptProcess> process, FastCgiPeer::Left
     }
     is_kept = process->is_counted && !is_done_with;
     if (is_kept) {
-      turn = set_aside(process);
-      is_to_be_watched = !turn && !std::exchange(is_idle_watched_, true);
+      place = set_aside(process);
+      is_to_be_watched = !place && !std::exchange(is_idle_watched_, true);
     } else if (process->is_counted) {
-      turn = uncount();
+      place = uncount();
     }
   } catch (const std::bad_alloc&) {
     is_kept = false;
     if (process->is_counted) give_up_place();
   }
-  if (turn && is_kept) {
-    tell(turn);
+  if (place && is_kept) {
+    tell(place);
   } else {
-    call(turn);
+    call(place);
   }
   if (!is_kept) terminate_and_reap(process);
   if (!is_to_be_watched) return;
@@ -372,13 +372,13 @@ void KeptPool::give_back(std::shared_ptr<KeptProcess> process, FastCgiPeer::Left
   }
 }
 
-void KeptPool::only_streams(KeptProcess& process) {
+void Pool::only_streams(PooledProcess& process) {
   if (!process.is_counted) return;
   process.is_counted = false;
   give_up_place();
 }
 
-void KeptPool::terminate_and_reap(std::shared_ptr<KeptProcess> process) noexcept {
+void Pool::terminate_and_reap(std::shared_ptr<PooledProcess> process) noexcept {
   if (process->has_ended()) return;
   process->disconnect();
   process->terminate();
@@ -395,7 +395,7 @@ void KeptPool::terminate_and_reap(std::shared_ptr<KeptProcess> process) noexcept
   }
 }
 
-void KeptPool::watch_end(const std::shared_ptr<KeptProcess>& process, files::Descriptor end) {
+void Pool::watch_end(const std::shared_ptr<PooledProcess>& process, files::Descriptor end) {
   const auto watched = std::make_shared<asio::posix::stream_descriptor>(keeper_, end.release());
   watched->async_wait(
       asio::posix::stream_descriptor::wait_read,
@@ -404,8 +404,8 @@ void KeptPool::watch_end(const std::shared_ptr<KeptProcess>& process, files::Des
       });
 }
 
-void KeptPool::process_ended(const std::shared_ptr<KeptProcess>& process) {
-  std::shared_ptr<KeptTurn> turn;
+void Pool::process_ended(const std::shared_ptr<PooledProcess>& process) {
+  std::shared_ptr<QueuePlace> place;
   bool has_died = false;
   {
     const std::lock_guard lock(mutex_);
@@ -422,19 +422,19 @@ void KeptPool::process_ended(const std::shared_ptr<KeptProcess>& process) {
     } else if (take_out(idle_, process)) {
       // Between two requests: whoever wants one gets another.
       process->process().reap();
-      turn = uncount();
+      place = uncount();
     }
   }
-  call(turn);
+  call(place);
   // What it has left running has lost its parent now.
   if (has_died) end_orphans();
 }
 
-void KeptPool::look_at_dying() {
+void Pool::look_at_dying() {
   auto next = Clock::time_point::max();
   const auto now = Clock::now();
   const std::lock_guard lock(mutex_);
-  std::erase_if(dying_, [&](const std::shared_ptr<KeptProcess>& process) {
+  std::erase_if(dying_, [&](const std::shared_ptr<PooledProcess>& process) {
     if (process->process().reap()) return true;
     next = std::min({next, process->look(now), now + kLookAtDying});
     return process->has_ended();
@@ -444,8 +444,8 @@ void KeptPool::look_at_dying() {
   if (next != Clock::time_point::max()) dying_alarm_.set(next, [self = shared_from_this()] { self->look_at_dying(); });
 }
 
-void KeptPool::look_at_idle() {
-  std::vector<std::shared_ptr<KeptProcess>> tired;
+void Pool::look_at_idle() {
+  std::vector<std::shared_ptr<PooledProcess>> tired;
   const auto now = Clock::now();
   auto next = Clock::time_point::max();
   {
@@ -472,19 +472,19 @@ void KeptPool::look_at_idle() {
   is_idle_watched_ = false;
 }
 
-void KeptPool::retire() {
+void Pool::retire() {
   is_retired_ = true;
   asio::post(keeper_, [self = shared_from_this()] { self->look_at_idle(); });
 }
 
-std::optional<Clock::time_point> KeptPool::idle_longest() {
+std::optional<Clock::time_point> Pool::idle_longest() {
   const std::lock_guard lock(mutex_);
   if (idle_.empty()) return std::nullopt;
   return idle_.front()->idle_since;
 }
 
-void KeptPool::end_longest_idle() {
-  std::shared_ptr<KeptProcess> process;
+void Pool::end_longest_idle() {
+  std::shared_ptr<PooledProcess> process;
   {
     const std::lock_guard lock(mutex_);
     if (idle_.empty()) return;

@@ -28,27 +28,27 @@
 
 #include "run/alarm.hpp"
 #include "run/fastcgi/run.hpp"
-#include "run/fastcgi/workers.hpp"
+#include "run/fastcgi/external.hpp"
 #include "run/pool/files.hpp"
 #include "run/pool/order.hpp"
 #include "run/pool/process.hpp"
 
 namespace porter::run {
 
-class KeptPool;
+class Pool;
 class PoolPeer;
 
 /// A place in the queue for a process. For the thread that it was made on, but for what the pool does under its lock.
-class KeptTurn : public std::enable_shared_from_this<KeptTurn> {
+class QueuePlace : public std::enable_shared_from_this<QueuePlace> {
  public:
-  KeptTurn(std::shared_ptr<KeptPool> pool, const asio::any_io_executor& executor, std::string request)
+  QueuePlace(std::shared_ptr<Pool> pool, const asio::any_io_executor& executor, std::string request)
       : pool_(std::move(pool)), executor_(executor), wakeup_(executor), request_(std::move(request)) {}
   /// What was set aside and not taken goes back.
-  ~KeptTurn();
-  KeptTurn(const KeptTurn&) = delete;
-  KeptTurn& operator=(const KeptTurn&) = delete;
+  ~QueuePlace();
+  QueuePlace(const QueuePlace&) = delete;
+  QueuePlace& operator=(const QueuePlace&) = delete;
 
-  /// Waits until `time` at most. True: KeptPool::take() may be tried again, and something is set aside.
+  /// Waits until `time` at most. True: Pool::take() may be tried again, and something is set aside.
   asio::awaitable<bool> come_by(Clock::time_point time);
   /// Leaves the queue at once; come_by() returns.
   void give_up();
@@ -59,8 +59,8 @@ class KeptTurn : public std::enable_shared_from_this<KeptTurn> {
   }
 
  private:
-  friend class KeptPool;
-  friend class KeptShare;
+  friend class Pool;
+  friend class PoolAccess;
 
   /// Something was set aside.
   void come();
@@ -70,7 +70,7 @@ class KeptTurn : public std::enable_shared_from_this<KeptTurn> {
   bool is_begun();
   bool is_given_up();
 
-  const std::shared_ptr<KeptPool> pool_;
+  const std::shared_ptr<Pool> pool_;
   const asio::any_io_executor executor_;
   Wakeup wakeup_;
   bool has_come_ = false;
@@ -80,30 +80,30 @@ class KeptTurn : public std::enable_shared_from_this<KeptTurn> {
   const Clock::time_point since_ = Clock::now();
   Clock::time_point until_ = Clock::time_point::max();
   std::string request_;
-  // Set under the pool's lock before come() is called, one of them; for the turn alone from then on.
-  std::shared_ptr<KeptProcess> process_;
+  // Set under the pool's lock before come() is called, one of them; for the place alone from then on.
+  std::shared_ptr<PooledProcess> process_;
   std::optional<FastCgiRun::Order::Sent> sent_;  ///< To process_, by whoever had it before.
   bool may_start_ = false;                       ///< A process is counted for it already.
   std::optional<StartError> failure_;
 };
 
 /// All functions may be called from any thread.
-class KeptPool : public std::enable_shared_from_this<KeptPool> {
+class Pool : public std::enable_shared_from_this<Pool> {
  public:
   /// `folder` is where sockets are for a moment, mode 0700. `keeper` runs until all processes have ended.
-  KeptPool(KeptOrder order, std::string folder, asio::any_io_executor keeper);
+  Pool(PoolOrder order, std::string folder, asio::any_io_executor keeper);
 
-  const KeptOrder& order() const { return order_; }
+  const PoolOrder& order() const { return order_; }
   /// The words that its processes were started with, each with a zero behind it.
   const std::string& command_text() const { return command_text_; }
   /// What its processes were started from, files included. Those of an older generation are replaced.
-  KeptFiles& files() { return files_; }
+  PoolFiles& files() { return files_; }
   /// A run of the script at `path` is to follow, whose file is as `info` says. Its processes may have compiled another
   /// one that they cannot tell from it: then they are replaced.
   void note_script(const std::string& path, const struct stat& info);
   /// True for the first who asks: somebody has to find out what its interpreter reads at its start.
   bool is_to_be_watched() { return !is_watched_.exchange(true); }
-  /// Where requests wait for workers that others have started; null: the server starts its own.
+  /// Where requests wait for external servers; null: the server starts its own.
   const std::shared_ptr<Gate>& gate() const { return gate_; }
 
   struct State {
@@ -116,13 +116,13 @@ class KeptPool : public std::enable_shared_from_this<KeptPool> {
 
   /// Nothing: all are at work, so that one has to be waited for.
   struct NoneFree {};
-  /// A process for one run on the thread of `executor`, idle until now or new. With a turn that has come, what was set
+  /// A process for one run on the thread of `executor`, idle until now or new. With a place that has come, what was set
   /// aside for it.
   std::variant<std::shared_ptr<FastCgiPeer>, StartError, NoneFree> take(const asio::any_io_executor& executor,
-                                                                        KeptTurn* turn = nullptr);
+                                                                        QueuePlace* place = nullptr);
   /// A place at the end of the queue for `order`, whose request goes there, if not more than `queue` requests wait
   /// already; else null.
-  std::shared_ptr<KeptTurn> line_up(const asio::any_io_executor& executor, FastCgiRun::Order& order, std::size_t queue);
+  std::shared_ptr<QueuePlace> line_up(const asio::any_io_executor& executor, FastCgiRun::Order& order, std::size_t queue);
 
   /// It is needed no more: what runs comes to its end, and then no process is left.
   void retire();
@@ -133,55 +133,55 @@ class KeptPool : public std::enable_shared_from_this<KeptPool> {
   void end_longest_idle();
 
  private:
-  friend class KeptTurn;
+  friend class QueuePlace;
   friend class PoolPeer;
 
   using Lock = std::unique_lock<std::mutex>;
 
-  /// What was set aside for `turn`, or one that is idle, ready for another run; null: there is none. Those that cannot
+  /// What was set aside for `place`, or one that is idle, ready for another run; null: there is none. Those that cannot
   /// be used are added to `useless`, and their places, and one where another may be started, to `places`.
-  std::shared_ptr<KeptProcess> find_ready(const asio::any_io_executor& executor, KeptTurn* turn,
-                                          std::vector<std::shared_ptr<KeptProcess>>& useless, std::size_t& places);
-  std::variant<std::shared_ptr<KeptProcess>, StartError> start(const asio::any_io_executor& executor);
-  std::shared_ptr<FastCgiPeer> lend(const asio::any_io_executor& executor, std::shared_ptr<KeptProcess> process);
+  std::shared_ptr<PooledProcess> find_ready(const asio::any_io_executor& executor, QueuePlace* place,
+                                          std::vector<std::shared_ptr<PooledProcess>>& useless, std::size_t& places);
+  std::variant<std::shared_ptr<PooledProcess>, StartError> start(const asio::any_io_executor& executor);
+  std::shared_ptr<FastCgiPeer> lend(const asio::any_io_executor& executor, std::shared_ptr<PooledProcess> process);
   /// A run is over with `process`. For lack of memory it ends, as if it had ended by itself.
-  void give_back(std::shared_ptr<KeptProcess> process, FastCgiPeer::Left left) noexcept;
-  /// Tells `turn` that a process is set aside for it. One that has not waited for long has its request sent from here:
+  void give_back(std::shared_ptr<PooledProcess> process, FastCgiPeer::Left left) noexcept;
+  /// Tells `place` that a process is set aside for it. One that has not waited for long has its request sent from here:
   /// the process would be idle until its thread has heard of that, and so the answer tells it.
-  void tell(const std::shared_ptr<KeptTurn>& turn) noexcept;
-  /// Sends the request of `turn`. False: that is left to its own thread.
-  bool begin(const std::shared_ptr<KeptTurn>& turn) noexcept;
+  void tell(const std::shared_ptr<QueuePlace>& place) noexcept;
+  /// Sends the request of `place`. False: that is left to its own thread.
+  bool begin(const std::shared_ptr<QueuePlace>& place) noexcept;
   /// Ends a process that is at work for nobody.
-  void discard(std::shared_ptr<KeptProcess> process) noexcept;
-  void only_streams(KeptProcess& process);
-  bool is_worn_out(KeptProcess& process) const;
+  void discard(std::shared_ptr<PooledProcess> process) noexcept;
+  void only_streams(PooledProcess& process);
+  bool is_worn_out(PooledProcess& process) const;
   /// Whether a run has left in it what would reach the next one.
-  static bool was_altered(KeptProcess& process) noexcept;
+  static bool was_altered(PooledProcess& process) noexcept;
   /// With the lock held: whoever waits first gets `process`, and is returned to be called; null: it is idle now.
-  std::shared_ptr<KeptTurn> set_aside(std::shared_ptr<KeptProcess> process);
+  std::shared_ptr<QueuePlace> set_aside(std::shared_ptr<PooledProcess> process);
   /// With the lock held: a process is counted no more. Whoever waits first may start one in its place, and is returned
   /// to be called; null: nobody waits.
-  std::shared_ptr<KeptTurn> uncount();
+  std::shared_ptr<QueuePlace> uncount();
   /// Counts one no more, and calls whom that concerns.
   void give_up_place() noexcept;
   /// A start has failed: nobody else is to try it for those that wait, unless there are others that will come to them.
   void start_has_failed(const StartError& error);
-  static void call(const std::shared_ptr<KeptTurn>& turn) noexcept;
+  static void call(const std::shared_ptr<QueuePlace>& place) noexcept;
   /// Has the keeper see to its end.
-  void terminate_and_reap(std::shared_ptr<KeptProcess> process) noexcept;
+  void terminate_and_reap(std::shared_ptr<PooledProcess> process) noexcept;
 
   // On the keeper's thread.
 
-  void watch_end(const std::shared_ptr<KeptProcess>& process, files::Descriptor end);
-  void process_ended(const std::shared_ptr<KeptProcess>& process);
+  void watch_end(const std::shared_ptr<PooledProcess>& process, files::Descriptor end);
+  void process_ended(const std::shared_ptr<PooledProcess>& process);
   void look_at_dying();
   void look_at_idle();
 
-  const KeptOrder order_;
+  const PoolOrder order_;
   std::string command_text_;
   const std::string folder_;
   const asio::any_io_executor keeper_;
-  KeptFiles files_;
+  PoolFiles files_;
   std::shared_ptr<Gate> gate_;
   std::atomic<bool> is_watched_{false};
   std::atomic<bool> is_retired_{false};
@@ -190,54 +190,54 @@ class KeptPool : public std::enable_shared_from_this<KeptPool> {
   Alarm dying_alarm_;
   std::mutex mutex_;
   std::size_t processes_ = 0;                       // Guarded by mutex_, as is all that follows.
-  std::vector<std::shared_ptr<KeptProcess>> idle_;  ///< The one that has worked last comes last.
-  std::deque<std::shared_ptr<KeptTurn>> waiting_;
-  std::vector<std::shared_ptr<KeptProcess>> dying_;
+  std::vector<std::shared_ptr<PooledProcess>> idle_;  ///< The one that has worked last comes last.
+  std::deque<std::shared_ptr<QueuePlace>> waiting_;
+  std::vector<std::shared_ptr<PooledProcess>> dying_;
   std::unordered_map<std::string, struct stat> scripts_;  ///< As they were seen last.
   bool is_idle_watched_ = false;                          ///< The keeper will look at those that are idle.
 };
 
 /// A thread's way to a pool.
-class KeptShare : public FastCgiPeers, public std::enable_shared_from_this<KeptShare> {
+class PoolAccess : public FastCgiPeers, public std::enable_shared_from_this<PoolAccess> {
  public:
-  KeptShare(asio::any_io_executor executor, std::shared_ptr<KeptPool> pool)
+  PoolAccess(asio::any_io_executor executor, std::shared_ptr<Pool> pool)
       : executor_(std::move(executor)), pool_(std::move(pool)), alarm_(executor_) {
-    if (!pool_->order().workers.empty()) workers_.emplace(pool_->order().workers);
+    if (!pool_->order().external.empty()) external_.emplace(pool_->order().external);
   }
 
-  const std::shared_ptr<KeptPool>& pool() const { return pool_; }
-  auto take(KeptTurn* turn) { return pool_->take(executor_, turn); }
+  const std::shared_ptr<Pool>& pool() const { return pool_; }
+  auto take(QueuePlace* place) { return pool_->take(executor_, place); }
   void ask(std::function<void(std::shared_ptr<FastCgiPeer>)> then) override;
-  std::shared_ptr<KeptTurn> line_up(FastCgiRun::Order& order, std::size_t queue);
+  std::shared_ptr<QueuePlace> line_up(FastCgiRun::Order& order, std::size_t queue);
   /// Those that others have started; null: it has its own.
-  Workers* workers() { return workers_ ? &*workers_ : nullptr; }
+  Workers* external() { return external_ ? &*external_ : nullptr; }
 
  private:
   /// Waits for a process for `then`, however long that takes.
-  static asio::awaitable<void> wait_for_one(std::shared_ptr<KeptShare> share, std::shared_ptr<KeptTurn> place,
+  static asio::awaitable<void> wait_for_one(std::shared_ptr<PoolAccess> share, std::shared_ptr<QueuePlace> place,
                                             std::function<void(std::shared_ptr<FastCgiPeer>)> then);
 
   void look_at_waiting();
 
   const asio::any_io_executor executor_;
-  const std::shared_ptr<KeptPool> pool_;
-  std::optional<Workers> workers_;
-  std::vector<std::weak_ptr<KeptTurn>> waiting_;  ///< As of the last look at them, and since.
+  const std::shared_ptr<Pool> pool_;
+  std::optional<ExternalServers> external_;
+  std::vector<std::weak_ptr<QueuePlace>> waiting_;  ///< As of the last look at them, and since.
   Alarm alarm_;
   bool is_looked_after_ = false;
 };
 
 /// The pools of a server. From any thread.
-class KeptPools {
+class Pools {
  public:
   /// Where sockets are for a moment, mode 0700: set before the first pool is made, as is the next.
   void set_folder(std::string folder) { folder_ = std::move(folder); }
   void set_keeper(asio::any_io_executor keeper) { keeper_ = std::move(keeper); }
   /// The pool for `order`, which is made if there is none yet.
-  std::shared_ptr<KeptPool> of(const KeptOrder& order);
+  std::shared_ptr<Pool> of(const PoolOrder& order);
   /// Retires the pools of which `is_wanted` is false.
-  void keep_only(const std::function<bool(const KeptOrder&)>& is_wanted);
-  std::vector<std::shared_ptr<KeptPool>> all();
+  void keep_only(const std::function<bool(const PoolOrder&)>& is_wanted);
+  std::vector<std::shared_ptr<Pool>> all();
   /// Ends the process that has been idle longest of all. False: none is idle.
   bool end_longest_idle();
   /// The server stops: what is idle ends now, and the rest when its run is over.
@@ -249,7 +249,7 @@ class KeptPools {
   std::string folder_;
   asio::any_io_executor keeper_;
   std::mutex mutex_;
-  std::vector<std::shared_ptr<KeptPool>> pools_;  // Guarded by mutex_, as is the next.
+  std::vector<std::shared_ptr<Pool>> pools_;  // Guarded by mutex_, as is the next.
   bool is_closed_ = false;
 };
 

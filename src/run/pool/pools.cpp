@@ -5,29 +5,29 @@
 
 namespace porter::run {
 
-std::shared_ptr<KeptPool> KeptPools::of(const KeptOrder& order) {
+std::shared_ptr<Pool> Pools::of(const PoolOrder& order) {
   const std::lock_guard lock(mutex_);
   for (const auto& pool : pools_)
     if (!pool->is_retired() && pool->order() == order) return pool;
-  auto pool = pools_.emplace_back(std::make_shared<KeptPool>(order, folder_, keeper_));
+  auto pool = pools_.emplace_back(std::make_shared<Pool>(order, folder_, keeper_));
   if (is_closed_) pool->retire();
   return pool;
 }
 
-void KeptPools::keep_only(const std::function<bool(const KeptOrder&)>& is_wanted) {
+void Pools::keep_only(const std::function<bool(const PoolOrder&)>& is_wanted) {
   const std::lock_guard lock(mutex_);
   for (const auto& pool : pools_)
     if (!is_wanted(pool->order())) pool->retire();
   std::erase_if(pools_, [](const auto& pool) { return pool->is_retired(); });
 }
 
-std::vector<std::shared_ptr<KeptPool>> KeptPools::all() {
+std::vector<std::shared_ptr<Pool>> Pools::all() {
   const std::lock_guard lock(mutex_);
   return pools_;
 }
 
-bool KeptPools::end_longest_idle() {
-  std::shared_ptr<KeptPool> oldest;
+bool Pools::end_longest_idle() {
+  std::shared_ptr<Pool> oldest;
   auto since = Clock::time_point::max();
   for (const auto& pool : all())
     if (const auto idle = pool->idle_longest(); idle && *idle < since) {
@@ -39,12 +39,12 @@ bool KeptPools::end_longest_idle() {
   return true;
 }
 
-void KeptPools::clear() {
+void Pools::clear() {
   const std::lock_guard lock(mutex_);
   pools_.clear();
 }
 
-void KeptPools::close() {
+void Pools::close() {
   const std::lock_guard lock(mutex_);
   is_closed_ = true;
   for (const auto& pool : pools_) pool->retire();

@@ -1,4 +1,4 @@
-// A kept process's socket, its streams and its end. See process.hpp.
+// A pooled process's socket, its streams and its end. See process.hpp.
 #include "run/pool/process.hpp"
 
 #include <fcntl.h>
@@ -53,7 +53,7 @@ std::variant<Listening, int> listen_in(const std::string& folder) {
   // What a socket's file has when it is made is what the socket has before; the mask of the process only takes away.
   ::fchmod(out.socket.get(), 0600);
   // By way of the folder's descriptor, so that however long its path is, the address is not.
-  const std::string name = "kept-" + std::to_string(::getpid()) + "-" + std::to_string(count++);
+  const std::string name = "pool-" + std::to_string(::getpid()) + "-" + std::to_string(count++);
   const auto address = address_at(path_of(place.get()) + "/" + name);
   if (!address) return ENAMETOOLONG;
   ::unlinkat(place.get(), name.c_str(), 0);
@@ -66,7 +66,7 @@ std::variant<Listening, int> listen_in(const std::string& folder) {
   return out;
 }
 
-std::vector<ResourceLimit> limits_of(const KeptOrder& order) {
+std::vector<ResourceLimit> limits_of(const PoolOrder& order) {
   // Not of processor time: that is for one run, and this counts all of them.
   std::vector<ResourceLimit> out = {{RLIMIT_NOFILE, {order.open_files, order.open_files}}, {RLIMIT_CORE, {0, 0}}};
   if (order.address_space > 0) out.push_back({RLIMIT_AS, {order.address_space, order.address_space}});
@@ -75,7 +75,7 @@ std::vector<ResourceLimit> limits_of(const KeptOrder& order) {
 
 }  // namespace
 
-std::variant<std::unique_ptr<KeptProcess>, StartError> KeptProcess::start(const KeptOrder& order,
+std::variant<std::unique_ptr<PooledProcess>, StartError> PooledProcess::start(const PoolOrder& order,
                                                                           const std::string& folder) {
   auto listening = listen_in(folder);
   if (const int* const error = std::get_if<int>(&listening)) return StartError{StartError::Step::resources, *error};
@@ -95,7 +95,7 @@ std::variant<std::unique_ptr<KeptProcess>, StartError> KeptProcess::start(const 
   start.limits = limits_of(order);
   auto started = Process::start(std::move(start));
   if (const auto* const failure = std::get_if<StartError>(&started)) return *failure;
-  std::unique_ptr<KeptProcess> out(new KeptProcess);
+  std::unique_ptr<PooledProcess> out(new PooledProcess);
   out->process_ = std::get<std::unique_ptr<Process>>(std::move(started));
   out->traces_.emplace(*out->process_, order.is_php);
   out->address_space_ = order.address_space;
@@ -106,7 +106,7 @@ std::variant<std::unique_ptr<KeptProcess>, StartError> KeptProcess::start(const 
   return out;
 }
 
-void KeptProcess::attach(const asio::any_io_executor& executor) {
+void PooledProcess::attach(const asio::any_io_executor& executor) {
   if (connection_ && connection_->get_executor() == executor) return;
   files::Descriptor open;
   if (connection_ && connection_->is_open()) open.reset(connection_->release());
@@ -114,7 +114,7 @@ void KeptProcess::attach(const asio::any_io_executor& executor) {
   if (open.is_open()) connection_->assign(open.release());
 }
 
-bool KeptProcess::is_connected() {
+bool PooledProcess::is_connected() {
   // One that was closed says so when it is written to, and what comes over it unasked bears the wrong number.
   if (!connection_->is_open() || is_php_ || runs == 0) return connection_->is_open();
   // Some close it behind an answer, always or at times, and what is sent meanwhile is read by nobody.
@@ -125,7 +125,7 @@ bool KeptProcess::is_connected() {
   return keeps_connection_;
 }
 
-int KeptProcess::connect() {
+int PooledProcess::connect() {
   if (is_connected()) return 0;
   disconnect();
   const auto address = address_at(path_of(listener_.get()));
@@ -141,26 +141,26 @@ int KeptProcess::connect() {
   return 0;
 }
 
-void KeptProcess::disconnect() {
+void PooledProcess::disconnect() {
   boost::system::error_code ignored;
   connection_->close(ignored);
 }
 
-std::uint16_t KeptProcess::next_request() {
+std::uint16_t PooledProcess::next_request() {
   // 0 is the number of what belongs to no request.
   if (++last_request_ == 0) last_request_ = 1;
   return last_request_;
 }
 
-void KeptProcess::terminate() { process_->terminate(kGraceOfKept); }
+void PooledProcess::terminate() { process_->terminate(kGraceOfKept); }
 
-std::chrono::nanoseconds KeptProcess::processor_time_since_last() {
+std::chrono::nanoseconds PooledProcess::processor_time_since_last() {
   const auto now = process_->processor_time();
   if (!now) return std::chrono::nanoseconds(0);
   return *now - std::exchange(last_processor_time_, *now).value_or(*now);
 }
 
-bool KeptProcess::is_near_its_limit() const {
+bool PooledProcess::is_near_its_limit() const {
   if (address_space_ == 0) return false;
   const std::size_t taken = process_->address_space();
   return taken > address_space_ / 4 * 3;

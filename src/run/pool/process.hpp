@@ -1,4 +1,4 @@
-// A kept interpreter: a process that speaks FastCGI and answers one run after another (FastCGI 1.0 specification,
+// A persistent interpreter: a process that speaks FastCGI and answers one run after another (FastCGI 1.0 specification,
 // section 2.2: its standard input is a socket that it accepts connections at).
 //
 // Each has a socket of its own, so it is known whose connection is whose, and which process a request is in. Nobody
@@ -32,13 +32,13 @@ namespace porter::run {
 
 class PoolPeer;
 
-class KeptProcess {
+class PooledProcess {
  public:
   /// Starts one. `folder` is where its socket is for a moment. Blocks as start_process() does.
-  static std::variant<std::unique_ptr<KeptProcess>, StartError> start(const KeptOrder& order,
+  static std::variant<std::unique_ptr<PooledProcess>, StartError> start(const PoolOrder& order,
                                                                       const std::string& folder);
-  KeptProcess(const KeptProcess&) = delete;
-  KeptProcess& operator=(const KeptProcess&) = delete;
+  PooledProcess(const PooledProcess&) = delete;
+  PooledProcess& operator=(const PooledProcess&) = delete;
 
   /// From here on its connection is used on the thread of `executor`. Nobody else uses it meanwhile.
   void attach(const asio::any_io_executor& executor);
@@ -91,7 +91,7 @@ class KeptProcess {
   std::weak_ptr<PoolPeer> user;  ///< What has it for a run.
 
  private:
-  KeptProcess() = default;
+  PooledProcess() = default;
 
   std::unique_ptr<Process> process_;
   std::optional<Traces> traces_;

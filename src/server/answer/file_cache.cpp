@@ -1,4 +1,4 @@
-// Keeping and finding small files. See file_cache.hpp.
+// Persistence and finding small files. See file_cache.hpp.
 #include "server/answer/file_cache.hpp"
 
 #include <fmt/format.h>

@@ -57,7 +57,7 @@ struct CachedFile {
   bool is_compressible = false;
   std::string gzip_fields;   ///< As `fields`, for the compressed content; Content-Length comes with the content.
   std::string gzip_content;  ///< Empty: not compressed yet.
-  std::shared_ptr<const CachedScript> script;  ///< Not null: it is one, and run by a process that is kept.
+  std::shared_ptr<const CachedScript> script;  ///< Not null: it is one, and run by a pooled process.
 
   /// Sets the compressed content, and tells its length. Once.
   void set_compressed(std::string compressed);

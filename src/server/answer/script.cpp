@@ -43,8 +43,8 @@ RunFacts run_facts(const run::Runner& runner, const sites::ScriptFound& script) 
   return facts;
 }
 
-/// How a script is run, for the records; `pool` is what it is kept in, null if it has a process of its own.
-std::shared_ptr<const RunOrderFacts> facts_of(const run::ScriptOrder& order, const run::KeptPool* pool) {
+/// How a script is run, for the records; `pool` is the one that runs it, null if it has a process of its own.
+std::shared_ptr<const RunOrderFacts> facts_of(const run::ScriptOrder& order, const run::Pool* pool) {
   auto out = std::make_shared<RunOrderFacts>();
   if (pool != nullptr) {
     // It was started before, with what it needs for all of its runs.
@@ -289,11 +289,11 @@ std::shared_ptr<const CachedScript::Asked> ScriptAnswer::asked_before() const {
 asio::awaitable<bool> ScriptAnswer::start(run::ScriptInput input) {
   const auto before = asked_before();
   const auto asked = this->asked(before ? &before->request : nullptr);
-  std::shared_ptr<run::KeptShare> share;
-  if (run::is_kept(asked)) share = turn_.worker().kept_for(turn_.served(), turn_.site(), script_);
+  std::shared_ptr<run::PoolAccess> share;
+  if (run::is_persistent(asked)) share = turn_.worker().pool_for(turn_.served(), turn_.site(), script_);
   if (share && !known_) share->pool()->note_script(script_.path, script_.info);
   auto order =
-      run::order_script(asked, std::move(input), turn_.settings().limits, share ? run::Runs::kept : run::Runs::fresh);
+      run::order_script(asked, std::move(input), turn_.settings().limits, share ? run::Runs::persistent : run::Runs::fresh);
   order.is_measured = turn_.is_kept();
   if (turn_.is_recording()) facts().order = facts_of(order, share ? share->pool().get() : nullptr);
   TurnAsker asker(turn_);
@@ -304,7 +304,7 @@ asio::awaitable<bool> ScriptAnswer::start(run::ScriptInput input) {
   facts.turn_wait = start.waited;
   facts.start = start.took;
   facts.was_left_waiting = start.was_left_waiting;
-  if (start.kept) facts.kept = RunFacts::Kept{start.kept->process, start.kept->run, std::move(start.kept->worker)};
+  if (start.persistent) facts.persistent = RunFacts::Persistent{start.persistent->process, start.persistent->run, std::move(start.persistent->external)};
   if (auto* const none = std::get_if<run::NotStarted>(&started)) {
     // Nothing is sent, so nothing may follow.
     if (!none->finding) turn_.writer().close_after();

@@ -44,7 +44,7 @@ Json json_of(run::Gate& gate) {
                     {"streams", run.streams}});
   }
   return {{"running", state.runs.size() - streaming},
-          {"most", bounds.turns},
+          {"most", bounds.slots},
           {"streaming", streaming},
           {"most_in_all", bounds.runs},
           {"waiting", state.waiting},
@@ -75,7 +75,7 @@ asio::awaitable<Reply> Api::status(const Call&) {
                             {"site", text::to_utf8(found.site)},
                             {"path", found.path},
                             {"version", found.version},
-                            {"kept", found.interpreter.is_kept()}});
+                            {"persistent", found.interpreter.is_persistent()}});
   Json pools = Json::array();
   for (const auto& pool : server_.shared().pools.all()) {
     const auto state = pool->state();
@@ -86,7 +86,7 @@ asio::awaitable<Reply> Api::status(const Call&) {
                      {"idle", state.idle},
                      {"waiting", state.waiting},
                      {"runs", state.runs},
-                     {"workers", pool->order().workers}});
+                     {"external", pool->order().workers}});
   }
   Json facts = {{"state", server_.state()},
                 {"has_desktop", machine::has_display()},

@@ -73,7 +73,7 @@ Json json_of(const machine::FoundInterpreter& found) {
   Json out = {{"language", known.language}, {"site", text::to_utf8(found.site)},
               {"endings", known.endings},   {"anywhere", known.where == script::Interpreter::Where::anywhere},
               {"program", known.program},   {"path", found.path},
-              {"kept", known.is_kept()},    {"version", found.version}};
+              {"persistent", known.is_persistent()},    {"version", found.version}};
   if (found.path.empty() && !known.package.empty()) out["install"] = "sudo apt-get install " + known.package;
   return out;
 }

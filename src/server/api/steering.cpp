@@ -83,7 +83,7 @@ std::vector<SettingsProblem> Steering::apply(Settings settings) {
 asio::awaitable<run::Gate::Ticket> Steering::take_turn() {
   const auto place = turns_->line_up(server_.context().get_executor(), run::Gate::Run());
   run::Gate::Ticket turn;
-  if (place) turn = co_await place->turn_by(run::Clock::time_point::max());
+  if (place) turn = co_await place->slot_by(run::Clock::time_point::max());
   co_return turn;
 }
 

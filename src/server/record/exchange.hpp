@@ -50,12 +50,12 @@ struct RunFacts {
   bool was_left_waiting = false;             ///< The client left before its turn came: it has not begun.
   std::optional<std::string> redirected_to;  ///< It answered with a local redirect to this path.
   /// Who has run it that is there for one run after another.
-  struct Kept {
+  struct Persistent {
     pid_t process = 0;      ///< 0: that is not known.
     std::uint64_t run = 0;  ///< The how-manieth of the process this one is; 0: that is not known.
-    std::string worker;     ///< Where others have started it; empty: the server has.
+    std::string external;     ///< Where others have started it; empty: the server has.
   };
-  std::optional<Kept> kept;        ///< nullopt: a process of its own did.
+  std::optional<Persistent> persistent;        ///< nullopt: a process of its own did.
   std::optional<int> exit_status;  ///< Once it has ended by itself.
   std::optional<int> signal;       ///< Once it has been ended by one.
   std::chrono::microseconds duration{0};

@@ -41,11 +41,11 @@ exchange::Run run_of(const RunFacts& facts) {
     run.folder = order->folder;
   }
   run.redirected_to = facts.redirected_to;
-  if (facts.kept) {
-    run.way = facts.kept->worker.empty() ? exchange::Run::Way::kept : exchange::Run::Way::worker;
-    run.process = facts.kept->process;
-    run.run_of_process = facts.kept->run;
-    run.worker = facts.kept->worker;
+  if (facts.persistent) {
+    run.way = facts.persistent->external.empty() ? exchange::Run::Way::persistent : exchange::Run::Way::external;
+    run.process = facts.persistent->process;
+    run.run_of_process = facts.persistent->run;
+    run.external = facts.persistent->external;
   }
   run.exit_status = facts.exit_status;
   run.signal = facts.signal;

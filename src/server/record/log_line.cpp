@@ -102,9 +102,9 @@ void append_error_lines(std::string& out, const RunFacts& run, bool coloured) {
 
 /// What ran it, in which way if not in a process of its own, and what was run.
 void append_run(std::string& out, const RunFacts& run) {
-  const bool is_workers = run.kept && !run.kept->worker.empty();
-  if (run.kept) out += is_workers ? "worker " : "kept ";
-  out += is_workers ? run.kept->worker : run.runner;
+  const bool is_external = run.persistent && !run.persistent->external.empty();
+  if (run.persistent) out += is_external ? "external " : "persistent ";
+  out += is_external ? run.persistent->external : run.runner;
   out += ' ';
   out += run.script;
 }

@@ -1,4 +1,4 @@
-// Interpreters that are kept: the same pages and the same findings as from a process for each request, edits seen at
+// Persistent interpreters: the same pages and the same findings as from a process for each request, edits seen at
 // once, and nothing lost or left when processes end in whatever way.
 #include <netinet/in.h>
 #include <signal.h>
@@ -24,7 +24,7 @@ namespace {
 
 const std::string kPid = "<?php echo getmypid();";
 
-/// One folder served twice: at port() with kept processes, at fresh_port() with one for each request.
+/// One folder served twice: at port() with pooled processes, at fresh_port() with one for each request.
 class TwoWays {
  public:
   explicit TwoWays(TempFolder& folder, const std::string& more = "")
@@ -73,8 +73,8 @@ Answer ask_again(std::uint16_t port, const std::string& head) {
   return answer;
 }
 
-/// Settings of one site with kept processes, and what is to be said of PHP.
-std::string kept_site(const std::string& of_php = "") {
+/// Settings of one site with pooled processes, and what is to be said of PHP.
+std::string persistent_site(const std::string& of_php = "") {
   return "addresses = [PORT]\n[exchanges]\nkeep = false\n[site.kept]\ndocument-root = \"pages\"\n"
          "hosts = [\"localhost\"]\n[interpreter.PHP]\n" +
          of_php;
@@ -82,7 +82,7 @@ std::string kept_site(const std::string& of_php = "") {
 
 }  // namespace
 
-TEST_CASE("a page is the same from a kept process and from a fresh one") {
+TEST_CASE("a page is the same from a pooled process and from a fresh one") {
   TempFolder folder;
   const std::string pages = "pages/";
   folder.write(pages + "sub/part.inc", "<?php return 'part of ' . __DIR__ . ' in ' . getcwd();");
@@ -239,7 +239,7 @@ TEST_CASE("an edit is seen by the next request, of whatever the page is made of"
   folder.write("two/c.inc", "<?php return 2;");
   folder.write("pages/linked.php", "<?php echo include __DIR__ . '/current/c.inc';");
   std::filesystem::create_directory_symlink(folder.path() + "/one", folder.path() + "/pages/current");
-  SettledServer server(folder, kept_site("environment = { PHP_INI_SCAN_DIR = \":" + folder.path() + "/ini\" }\n"));
+  SettledServer server(folder, persistent_site("environment = { PHP_INI_SCAN_DIR = \":" + folder.path() + "/ini\" }\n"));
   const auto page = [&] { return get(server.port(), "/a.php").body; };
   CHECK(page() == "one5");
   // Old enough to be taken for granted by whatever remembers what it has compiled.
@@ -271,7 +271,7 @@ TEST_CASE("what PHP was started from is seen by the next request, however many w
   folder.write("pages/a.php", "<?php echo ini_get('precision');");
   folder.write("ini/tide.ini", "precision = 5\n");
   SettledServer server(
-      folder, kept_site("processes = 1\nenvironment = { PHP_INI_SCAN_DIR = \":" + folder.path() + "/ini\" }\n"));
+      folder, persistent_site("processes = 1\nenvironment = { PHP_INI_SCAN_DIR = \":" + folder.path() + "/ini\" }\n"));
   CHECK(get(server.port(), "/a.php").body == "5");
   // What it reads at its start is asked of it then.
   pause_ms(500);
@@ -296,7 +296,7 @@ TEST_CASE("processes are begun when they are needed, replaced after their runs, 
   folder.write("pages/wait.php", "<?php usleep(300000); echo getmypid();");
   folder.write("pages/stream.php",
                "<?php for ($i = 0; $i < 60; ++$i) { echo getmypid(), \"\\n\"; flush(); usleep(100000); }");
-  SettledServer server(folder, kept_site("processes = 2\nruns-each = 5\nidle-time = 1\n"));
+  SettledServer server(folder, persistent_site("processes = 2\nruns-each = 5\nidle-time = 1\n"));
   const auto children = [&] { return children_of(server.program().id()).size(); };
   const auto pid = [&] { return get(server.port(), "/pid.php").body; };
   CHECK(children() == 0);
@@ -335,7 +335,7 @@ TEST_CASE("a client that leaves, and a server that stops or is killed, leave no 
   folder.write("pages/long.php", "<?php ignore_user_abort(true); touch('" + folder.path() +
                                      "/begun'); sleep(30); touch('" + folder.path() + "/over');");
   folder.write("pages/child.php", "<?php exec('sleep 77.25 >/dev/null 2>&1 &'); echo 'ok';");
-  SettledServer server(folder, kept_site("processes = 1\n"));
+  SettledServer server(folder, persistent_site("processes = 1\n"));
   {
     Connection leaving(server.port());
     leaving.send("GET /long.php HTTP/1.1\r\nHost: localhost\r\n\r\n");
@@ -355,7 +355,7 @@ TEST_CASE("a client that leaves, and a server that stops or is killed, leave no 
 TEST_CASE("whatever becomes of a process between two requests, the next one is answered") {
   TempFolder folder;
   folder.write("pages/pid.php", kPid);
-  SettledServer server(folder, kept_site());
+  SettledServer server(folder, persistent_site());
   for (int i = 0; i < 20; ++i) {
     const std::string pid = get(server.port(), "/pid.php").body;
     REQUIRE(!pid.empty());
@@ -373,7 +373,7 @@ TEST_CASE("whatever becomes of a process between two requests, the next one is a
 TEST_CASE("ten thousand requests while processes are killed at random: no wrong page, and nothing is lost") {
   TempFolder folder;
   folder.write("pages/echo.php", "<?php echo getmypid(), ' ', $_GET['n'], ' ', str_repeat($_GET['n'], 50);");
-  SettledServer server(folder, kept_site("processes = 3\nruns-each = 400\n"));
+  SettledServer server(folder, persistent_site("processes = 3\nruns-each = 400\n"));
   REQUIRE(get(server.port(), "/echo.php?n=1").status == 200);
   const std::size_t descriptors = open_descriptors(server.program().id());
   std::atomic<int> asked{0};
@@ -419,7 +419,7 @@ TEST_CASE("ten thousand requests while processes are killed at random: no wrong 
 TEST_CASE("however many wait, a process does as many runs as the settings say") {
   TempFolder folder;
   folder.write("pages/pid.php", "<?php echo getmypid();");
-  SettledServer server(folder, kept_site("processes = 2\nruns-each = 1000\n"));
+  SettledServer server(folder, persistent_site("processes = 2\nruns-each = 1000\n"));
   constexpr std::size_t kClients = 8;
   std::vector<std::vector<std::string>> answers(kClients);
   std::vector<std::thread> clients;
@@ -447,7 +447,7 @@ TEST_CASE("however many wait, a process does as many runs as the settings say") 
 TEST_CASE("a process that the settings give no number of runs lasts for thousands") {
   TempFolder folder;
   folder.write("pages/pid.php", kPid);
-  SettledServer server(folder, kept_site("processes = 1\n"));
+  SettledServer server(folder, persistent_site("processes = 1\n"));
   Connection connection(server.port());
   const auto pid = [&] {
     connection.send("GET /pid.php HTTP/1.1\r\nHost: localhost\r\n\r\n");
@@ -464,7 +464,7 @@ TEST_CASE("connections on every thread share the only process, and each is count
   TempFolder folder;
   folder.write("pages/say.php", "<?php echo $_GET['n'] ?? strlen(file_get_contents('php://input'));");
   folder.write("pages/note.txt", "Fog until noon.");
-  SettledServer server(folder, kept_site("processes = 1\n[limits]\nconnections = 8\n"), {"--threads", "4"});
+  SettledServer server(folder, persistent_site("processes = 1\n[limits]\nconnections = 8\n"), {"--threads", "4"});
   const std::string host = " HTTP/1.1\r\nHost: localhost\r\n";
   const std::string note = "GET /note.txt" + host + "\r\n";
   const auto page = [&](const std::string& n) { return "GET /say.php?n=" + n + host + "\r\n"; };
@@ -499,7 +499,7 @@ TEST_CASE("who waits while a run lasts is answered by another process, and nothi
   folder.write("pages/wait.php", "<?php touch('" + folder.path() +
                                      "/begun-' . $_GET['n']); usleep(1000 * (int) $_GET['ms']); "
                                      "echo getmypid(), ' ', $_GET['n'];");
-  SettledServer server(folder, kept_site("processes = 2\n"));
+  SettledServer server(folder, persistent_site("processes = 2\n"));
   std::vector<std::unique_ptr<Connection>> connections;
   const auto ask = [&](std::size_t which, const std::string& query) {
     connections[which]->send("GET /wait.php?" + query + " HTTP/1.1\r\nHost: localhost\r\n\r\n");
@@ -543,7 +543,7 @@ TEST_CASE("who waits while a run lasts is answered by another process, and nothi
 TEST_CASE("a script is told the port that its own request has come from, however well that is known") {
   TempFolder folder;
   folder.write("pages/port.php", "<?php echo $_SERVER['REMOTE_PORT'], ' ', strlen($_SERVER['REMOTE_PORT']);");
-  SettledServer server(folder, kept_site("processes = 1\n"));
+  SettledServer server(folder, persistent_site("processes = 1\n"));
   const auto connect_from_four_digits = [&] {
     for (std::uint16_t from = 9000;; ++from) try {
         return std::make_unique<Connection>(server.port(), "127.0.0.1", from);
@@ -575,7 +575,7 @@ TEST_CASE("whatever runs before and beside it, a request has its own answer") {
     if ($_GET['do'] == 'aside') error_log('aside');
     echo $_GET['n'];
     if ($_GET['do'] == 'large') echo str_repeat('.', 200000);)");
-  SettledServer server(folder, kept_site("processes = 3\nruns-each = 150\n"));
+  SettledServer server(folder, persistent_site("processes = 3\nruns-each = 150\n"));
   // Most of them are short, and much of what is not comes behind many that were.
   const auto kind_of = [](unsigned random) {
     return random % 50 == 0   ? "crash"
@@ -639,7 +639,7 @@ TEST_CASE("reloads that replace the processes lose no request") {
   CHECK(server.wait() == 0);
 }
 
-TEST_CASE("what does not speak FastCGI cannot be kept, and that is said") {
+TEST_CASE("what does not speak FastCGI cannot be persistent, and that is said") {
   TempFolder folder;
   folder.write("pages/a.tide", "07:40");
   folder.write("pages/c.gone", "07:40");
@@ -649,17 +649,17 @@ TEST_CASE("what does not speak FastCGI cannot be kept, and that is said") {
     return "[interpreter." + name + "]\nendings = [\"" + ending + "\"]\ncommand = \"programs/" + program +
            "\"\nkept = true\nanywhere = true\n";
   };
-  SettledServer server(folder, kept_site() + language("Tide", ".tide", "ends") + language("Gone", ".gone", "gone") +
+  SettledServer server(folder, persistent_site() + language("Tide", ".tide", "ends") + language("Gone", ".gone", "gone") +
                                    "[limits]\nfirst-byte = 600\n");
   TempFolder of_slow;
   of_slow.write("pages/b.rip", "07:40");
   of_slow.write("programs/waits", "#!/bin/sh\nsleep 60\n", 0755);
-  SettledServer hurried(of_slow, kept_site() + language("Rip", ".rip", "waits") + "[limits]\nfirst-byte = 1\n");
+  SettledServer hurried(of_slow, persistent_site() + language("Rip", ".rip", "waits") + "[limits]\nfirst-byte = 1\n");
   CHECK(code_in(get(hurried.port(), "/b.rip")) == "script-too-slow");
   CHECK(eventually([&] { return children_of(hurried.program().id()).empty(); }));
   CHECK(hurried.stop() == 0);
   const Answer ends = get(server.port(), "/a.tide");
-  CHECK(code_in(ends) == "kept-not-answering");
+  CHECK(code_in(ends) == "persistent-not-answering");
   CHECK(has(ends.body, "exit status 3"));
   CHECK(has(ends.body, "no tide table"));
   CHECK(code_in(get(server.port(), "/c.gone")) == "interpreter-not-found");

@@ -10,7 +10,7 @@
 
 namespace porter::run {
 
-KeptTurn::~KeptTurn() {
+QueuePlace::~QueuePlace() {
   if (process_ && sent_) {
     pool_->discard(std::move(process_));
   } else if (process_) {
@@ -20,12 +20,12 @@ KeptTurn::~KeptTurn() {
   }
 }
 
-void KeptTurn::come() {
+void QueuePlace::come() {
   if (std::exchange(has_come_, true)) return;
   wakeup_.wake();
 }
 
-asio::awaitable<bool> KeptTurn::come_by(Clock::time_point time) {
+asio::awaitable<bool> QueuePlace::come_by(Clock::time_point time) {
   const auto self = shared_from_this();
   until_ = time;
   while (!has_come_ && !is_given_up()) {
@@ -35,7 +35,7 @@ asio::awaitable<bool> KeptTurn::come_by(Clock::time_point time) {
   co_return has_come_;
 }
 
-bool KeptTurn::look(Clock::time_point now) {
+bool QueuePlace::look(Clock::time_point now) {
   if (has_come_ || is_given_up()) return false;
   if (is_begun()) {
     come();
@@ -45,7 +45,7 @@ bool KeptTurn::look(Clock::time_point now) {
   return !has_come_;
 }
 
-void KeptTurn::give_up() {
+void QueuePlace::give_up() {
   {
     // Not there any more: what is set aside is on its way, and goes back as soon as nobody takes it.
     const std::lock_guard lock(pool_->mutex_);
@@ -56,37 +56,37 @@ void KeptTurn::give_up() {
   asio::post(executor_, [self = shared_from_this()] { self->wakeup_.wake(); });
 }
 
-bool KeptTurn::is_given_up() {
+bool QueuePlace::is_given_up() {
   const std::lock_guard lock(pool_->mutex_);
   return is_given_up_;
 }
 
-bool KeptTurn::is_begun() {
+bool QueuePlace::is_begun() {
   const std::lock_guard lock(pool_->mutex_);
   return is_begun_;
 }
 
-std::shared_ptr<KeptTurn> KeptShare::line_up(FastCgiRun::Order& order, std::size_t queue) {
+std::shared_ptr<QueuePlace> PoolAccess::line_up(FastCgiRun::Order& order, std::size_t queue) {
   waiting_.reserve(waiting_.size() + 1);
-  auto turn = pool_->line_up(executor_, order, queue);
-  if (!turn) return nullptr;
-  waiting_.push_back(turn);
+  auto place = pool_->line_up(executor_, order, queue);
+  if (!place) return nullptr;
+  waiting_.push_back(place);
   if (!is_looked_after_) look_at_waiting();
-  return turn;
+  return place;
 }
 
-void KeptShare::look_at_waiting() {
+void PoolAccess::look_at_waiting() {
   constexpr auto kBetweenLooks = 2 * kShortRun;
   const auto now = Clock::now();
   // Whoever goes on within a look may line up again.
   for (auto& waiting : std::exchange(waiting_, {}))
-    if (const auto turn = waiting.lock(); turn && turn->look(now)) waiting_.push_back(std::move(waiting));
+    if (const auto place = waiting.lock(); place && place->look(now)) waiting_.push_back(std::move(waiting));
   is_looked_after_ = !waiting_.empty() && alarm_.set(now + kBetweenLooks, [self = weak_from_this()] {
     if (const auto share = self.lock()) share->look_at_waiting();
   });
 }
 
-void KeptShare::ask(std::function<void(std::shared_ptr<FastCgiPeer>)> then) {
+void PoolAccess::ask(std::function<void(std::shared_ptr<FastCgiPeer>)> then) {
   auto taken = pool_->take(executor_);
   if (auto* const peer = std::get_if<std::shared_ptr<FastCgiPeer>>(&taken)) return then(std::move(*peer));
   if (std::holds_alternative<StartError>(taken)) return then(nullptr);
@@ -97,7 +97,7 @@ void KeptShare::ask(std::function<void(std::shared_ptr<FastCgiPeer>)> then) {
                  [](const std::exception_ptr&) {});
 }
 
-asio::awaitable<void> KeptShare::wait_for_one(std::shared_ptr<KeptShare> share, std::shared_ptr<KeptTurn> place,
+asio::awaitable<void> PoolAccess::wait_for_one(std::shared_ptr<PoolAccess> share, std::shared_ptr<QueuePlace> place,
                                               std::function<void(std::shared_ptr<FastCgiPeer>)> then) {
   for (;;) {
     auto coming = place->come_by(Clock::time_point::max());

@@ -1,5 +1,5 @@
 // Connecting to workers. See workers.hpp.
-#include "run/fastcgi/workers.hpp"
+#include "run/fastcgi/external.hpp"
 
 #include <sys/socket.h>
 #include <sys/un.h>
@@ -47,8 +47,8 @@ class Patience {
   asio::steady_timer timer_;
 };
 
-/// Where the worker may be; empty, and a reason, if its name leads nowhere.
-asio::awaitable<Places> places_of(const script::WorkerAddress& address, std::string& reason) {
+/// Where the server may be; empty, and a reason, if its name leads nowhere.
+asio::awaitable<Places> places_of(const script::ExternalAddress& address, std::string& reason) {
   Places out;
   if (!address.path.empty()) {
     out.emplace_back(asio::local::stream_protocol::endpoint(address.path));
@@ -92,22 +92,22 @@ asio::awaitable<boost::system::error_code> connect(Socket& socket, asio::generic
 }  // namespace
 
 /// A connection for one request.
-class WorkerPeer : public FastCgiPeer {
+class ExternalPeer : public FastCgiPeer {
  public:
-  WorkerPeer(std::shared_ptr<Workers::One> worker, Socket socket)
-      : worker_(std::move(worker)), connection_(socket.get_executor()) {
+  ExternalPeer(std::shared_ptr<ExternalServers::One> external, Socket socket)
+      : external_(std::move(external)), connection_(socket.get_executor()) {
     boost::system::error_code ignored;
     connection_.assign(socket.release());
     connection_.native_non_blocking(true, ignored);
-    ++worker_->at_work;
+    ++external_->at_work;
   }
-  ~WorkerPeer() override { --worker_->at_work; }
+  ~ExternalPeer() override { --external_->at_work; }
 
   asio::posix::stream_descriptor& connection() override { return connection_; }
   std::uint16_t next_request() override { return 1; }
   std::shared_ptr<char[]>& read_ahead() override { return read_ahead_; }
   fastcgi::Connection then() const override { return fastcgi::Connection::closes; }
-  std::string name() const override { return worker_->written; }
+  std::string name() const override { return external_->written; }
   void terminate() override {
     boost::system::error_code ignored;
     connection_.close(ignored);
@@ -117,18 +117,18 @@ class WorkerPeer : public FastCgiPeer {
   void give_back(Left) override { terminate(); }
 
  private:
-  std::shared_ptr<Workers::One> worker_;
+  std::shared_ptr<ExternalServers::One> external_;
   asio::posix::stream_descriptor connection_;
   std::shared_ptr<char[]> read_ahead_;
 };
 
-Workers::Workers(const std::vector<std::string>& addresses) {
+ExternalServers::ExternalServers(const std::vector<std::string>& addresses) {
   for (const std::string& written : addresses)
-    if (const auto address = script::parse_worker(written))
+    if (const auto address = script::parse_external(written))
       all_.push_back(std::make_shared<One>(One{written, *address}));
 }
 
-std::vector<std::shared_ptr<Workers::One>> Workers::in_order() {
+std::vector<std::shared_ptr<ExternalServers::One>> ExternalServers::in_order() {
   auto out = all_;
   std::rotate(out.begin(), out.begin() + static_cast<std::ptrdiff_t>(next_++ % out.size()), out.end());
   const auto now = Clock::now();
@@ -138,24 +138,24 @@ std::vector<std::shared_ptr<Workers::One>> Workers::in_order() {
   return out;
 }
 
-asio::awaitable<std::variant<std::shared_ptr<FastCgiPeer>, Finding>> Workers::reach() {
+asio::awaitable<std::variant<std::shared_ptr<FastCgiPeer>, Finding>> ExternalServers::reach() {
   const auto executor = co_await asio::this_coro::executor;
   std::string tries;
   const auto candidates = in_order();
-  for (const auto& worker : candidates) {
+  for (const auto& external : candidates) {
     std::string reason;
-    auto asking = places_of(worker->address, reason);
+    auto asking = places_of(external->address, reason);
     const Places places = co_await std::move(asking);
     for (const auto& place : places) {
       Socket socket(executor);
       const auto error = co_await connect(socket, place, Clock::now() + kConnectTime);
-      if (!error) co_return std::make_shared<WorkerPeer>(worker, std::move(socket));
+      if (!error) co_return std::make_shared<ExternalPeer>(external, std::move(socket));
       reason = error == asio::error::timed_out ? "it did not answer" : files::describe({error.value()});
     }
-    worker->down_until = Clock::now() + kLeftOutFor;
-    tries += (tries.empty() ? "" : "; ") + worker->written + ": " + reason;
+    external->down_until = Clock::now() + kLeftOutFor;
+    tries += (tries.empty() ? "" : "; ") + external->written + ": " + reason;
   }
-  co_return Finding{Code::workers_unreachable, {{"tries", tries}}};
+  co_return Finding{Code::external_unreachable, {{"tries", tries}}};
 }
 
 }  // namespace porter::run

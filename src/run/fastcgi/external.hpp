@@ -18,21 +18,21 @@
 namespace porter::run {
 
 /// For the thread that it is made on.
-class Workers {
+class ExternalServers {
  public:
   /// `addresses` as the settings write them.
-  explicit Workers(const std::vector<std::string>& addresses);
+  explicit ExternalServers(const std::vector<std::string>& addresses);
 
   /// A connection to the one that has least to do of those that can be reached; a finding if none can. Takes a few
   /// seconds at most for each.
   asio::awaitable<std::variant<std::shared_ptr<FastCgiPeer>, Finding>> reach();
 
  private:
-  friend class WorkerPeer;
+  friend class ExternalPeer;
 
   struct One {
     std::string written;
-    script::WorkerAddress address;
+    script::ExternalAddress address;
     std::size_t at_work = 0;
     Clock::time_point down_until{};
   };

@@ -217,7 +217,7 @@ TEST_CASE("PHP's own process manager answers behind workers, and those that are 
   Program manager(words);
   REQUIRE(eventually([&] { return std::filesystem::exists(socket); }));
   SettledServer server(folder,
-                       site_with("PHP]\nworkers = [\"unix:" + socket + "\", \"127.0.0.1:" + port +
+                       site_with("PHP]\nexternal = [\"unix:" + socket + "\", \"127.0.0.1:" + port +
                                  "\", \"127.0.0.1:1\", \"unix:/no/such.sock\"]\nsettings = { precision = 9 }\n"));
   for (int i = 0; i < 12; ++i) CHECK(get(server.port(), "/a.php").body == "Kittiwake 9 0");
   CHECK(request(server.port(), "POST", "/a.php", "Content-Type: a/b\r\n", std::string(300000, 'k')).body ==
@@ -242,7 +242,7 @@ TEST_CASE("PHP's own process manager answers behind workers, and those that are 
   manager.signal(SIGTERM);
   manager.wait();
   const Answer none = get(server.port(), "/a.php");
-  CHECK(code_in(none) == "workers-unreachable");
+  CHECK(code_in(none) == "external-unreachable");
   CHECK(has(none.body, "127.0.0.1:1: Connection refused"));
   CHECK(server.stop() == 0);
 }
