@@ -9,7 +9,8 @@
 #   make format   put the code into its form
 #   make lint     what a compiler does not see
 #   make picture  draw the pictures of docs/
-.PHONY: build demo test bench fuzz soak format lint picture packages-build packages-demo packages-test packages-node
+#   make screenshots  take those of docs/screenshots anew, from the demo
+.PHONY: build demo test bench fuzz soak format lint picture screenshots packages-build packages-demo packages-test packages-node
 
 BUILD_PACKAGES = g++ cmake ninja-build ccache mold make libboost1.81-dev zlib1g-dev libfmt-dev libcli11-dev nlohmann-json3-dev \
   libdtl-dev libtomlplusplus-dev libspdlog-dev libsystemd-dev libqrencode-dev pkg-config
@@ -25,6 +26,7 @@ SOURCES = $(shell git ls-files 'src/*.cpp' 'src/*.hpp' 'tests/*.cpp' 'tests/*.hp
 build: packages-build
 	@test -f build/release/build.ninja || cmake --preset release
 	cmake --build build/release
+	@ln -sf build/release/compile_commands.json compile_commands.json
 
 demo: packages-demo build
 	@echo
@@ -74,6 +76,11 @@ picture:
 	@tools/packages graphviz
 	dot -Tsvg docs/way-of-a-request.dot -o docs/way-of-a-request.svg
 	dot -Tsvg docs/life-of-a-process.dot -o docs/life-of-a-process.svg
+
+screenshots: packages-demo build
+	@tools/packages xterm xvfb imagemagick chromium
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+	tools/screenshots
 
 packages-build: packages-node
 	@tools/packages $(BUILD_PACKAGES)

@@ -425,7 +425,7 @@ class Bench:
                         pass
                 times[subject.name].append(time.perf_counter() - begun)
         ratio = statistics.median(a / b for a, b in zip(times["floor"], times["product"]))
-        self.note(f"An answer of 1 GiB from a script: {1 / statistics.median(times['product']):.2f} GiB/s, {ratio:.2f} of a bare "
+        self.note(f"A response of 1 GiB from a script: {1 / statistics.median(times['product']):.2f} GiB/s, {ratio:.2f} of a bare "
                   f"pipe-to-socket loop (goal: 0.80); the server's memory afterwards: {resident_kib(server.process.pid) / 1024:.1f} MiB.")
         delays = delays_of(server.port, "/cgi-bin/tick")
         self.note(f"From a script's write to the client's read: {statistics.median(delays):.2f} ms, at most {max(delays):.2f} ms "

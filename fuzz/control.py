@@ -5,7 +5,7 @@ Usage: control.py UPORTERD [SECONDS] [SEED]
 
 Calls, their parameters and the members of their bodies are those of docs/control.openapi.yaml; their values, types, depths,
 sizes and order are invented. The server is one built with sanitizers. It fails when the server ends though nobody has
-stopped it, when a call is not answered within 30 s, and when an answer is not what its type says.
+stopped it, when a call is not answered within 30 s, and when a response is not what its type says.
 """
 import json
 import os
@@ -155,7 +155,7 @@ def main():
             try:
                 received = ask(control, last)
             except socket.timeout:
-                fail(f"no answer within {PATIENCE} s")
+                fail(f"no response within {PATIENCE} s")
             except OSError as error:
                 fail(f"it cannot be asked: {error}")
             count += 1

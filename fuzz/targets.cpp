@@ -58,10 +58,10 @@ void target(std::string_view bytes) {
 }
 
 void fastcgi(std::string_view bytes) {
-  using Part = fastcgi::AnswerReader::Part;
-  // However the bytes are split, the answer is the same.
+  using Part = fastcgi::ResponseReader::Part;
+  // However the bytes are split, the response is the same.
   const auto read = [bytes](std::size_t step) {
-    fastcgi::AnswerReader reader(1);
+    fastcgi::ResponseReader reader(1);
     std::string out;
     std::string error;
     std::string rest;
@@ -117,7 +117,7 @@ void lists(std::string_view bytes) {
   static_cast<void>(script::query_arguments(bytes));
 }
 
-void answer_head(std::string_view bytes) {
+void response_head(std::string_view bytes) {
   static_cast<void>(script::is_surely_no_head(bytes));
   const auto length = script::script_head_length(bytes);
   if (!length) return;
@@ -194,9 +194,9 @@ void archive(std::string_view bytes) {
   recorded.target = "/";
   const std::size_t middle = std::min(bytes.find('\0'), bytes.size());
   recorded.request.bytes = bytes.substr(0, middle);
-  recorded.answer.bytes = bytes.substr(std::min(middle + 1, bytes.size()));
+  recorded.response.bytes = bytes.substr(std::min(middle + 1, bytes.size()));
   recorded.request.length = recorded.request.bytes.size();
-  recorded.answer.length = recorded.answer.bytes.size() + 1;
+  recorded.response.length = recorded.response.bytes.size() + 1;
   for (const auto secrets : {exchange::Secrets::told, exchange::Secrets::left_out}) {
     exchange::HarText::Bounds bounds;
     bounds.all = bounds.body = 1024 * 1024;
@@ -216,7 +216,7 @@ const NamedTarget kTargets[] = {
     {"target", target},   {"chunks", chunks},
     {"fastcgi", fastcgi}, {"host", host},
     {"range", range},     {"date", date},
-    {"lists", lists},     {"answer_head", answer_head},
+    {"lists", lists},     {"response_head", response_head},
     {"text", text},       {"first_line", first_line},
     {{}, nullptr},
 };

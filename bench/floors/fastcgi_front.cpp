@@ -1,5 +1,5 @@
-// The floor for persistent interpreters behind HTTP: a bare epoll loop on one thread that asks a process for the same page
-// for whatever it receives, and parses nothing beyond the lengths of records and the end of the page's head.
+// The floor for persistent interpreters behind HTTP: a bare epoll loop on one thread that asks a process for the same
+// page for whatever it receives, and parses nothing beyond the lengths of records and the end of the page's head.
 //
 // fastcgi_front PORT PROCESSES SCRIPT COMMAND...
 // The environment is that of the processes and, as parameters, of each request. A page that comes at once has a length;
@@ -55,22 +55,22 @@ void send_chunk(int client, std::string_view piece) {
   send_all(client, std::string_view(rest).substr(sent));
 }
 
-/// The page in an answer that is whole, as it is sent to the client; empty if it is not.
-std::string page_of(std::string_view answer) {
+/// The page in a response that is whole, as it is sent to the client; empty if it is not.
+std::string page_of(std::string_view response) {
   std::string page;
-  while (answer.size() >= 8) {
-    const auto byte = [&](std::size_t i) { return static_cast<unsigned char>(answer[i]); };
+  while (response.size() >= 8) {
+    const auto byte = [&](std::size_t i) { return static_cast<unsigned char>(response[i]); };
     const std::size_t content = byte(4) * 256U + byte(5);
-    if (answer.size() < 8 + content + byte(6)) return {};
+    if (response.size() < 8 + content + byte(6)) return {};
     if (byte(1) == 3) return page;
     if (byte(1) == 6 && content > 0) {
-      const std::string_view output = answer.substr(8, content);
+      const std::string_view output = response.substr(8, content);
       const std::string_view body = output.substr(output.find("\r\n\r\n") + 4);
       page =
           "HTTP/1.1 200 OK\r\nContent-Type: text/html\r\nContent-Length: " + std::to_string(body.size()) + "\r\n\r\n";
       page += body;
     }
-    answer.remove_prefix(8 + content + byte(6));
+    response.remove_prefix(8 + content + byte(6));
   }
   return {};
 }

@@ -1,10 +1,10 @@
-// The floor for persistent interpreters: a bare FastCGI client. It starts the processes, has a request ready, sends it to
-// each as soon as the answer to the one before has ended, and does nothing else: no HTTP, no parsing beyond the lengths
-// of records.
+// The floor for persistent interpreters: a bare FastCGI client. It starts the processes, has a request ready, sends it
+// to each as soon as the response to the one before has ended, and does nothing else: no HTTP, no parsing beyond the
+// lengths of records.
 //
 // fastcgi_loop PROCESSES SECONDS BODY_BYTES SCRIPT COMMAND...
 // The environment is that of the processes and, as parameters, of each request. Prints the requests answered in a
-// second, and the seconds from the first byte of a request to the last of its answer, as a median.
+// second, and the seconds from the first byte of a request to the last of its response, as a median.
 #include <poll.h>
 #include <sys/socket.h>
 #include <sys/wait.h>

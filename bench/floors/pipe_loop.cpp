@@ -1,4 +1,4 @@
-// The floor for a streamed answer: one program's output read from a pipe and written to a socket, and nothing else.
+// The floor for a streamed response: one program's output read from a pipe and written to a socket, and nothing else.
 //
 //     pipe_loop PORT PROGRAM [ARGUMENT…]       runs the program anew for each connection, after what it sends first
 #include <fcntl.h>

@@ -93,7 +93,7 @@ class RequestLane : public Lane {
   ~RequestLane() override { ::close(socket_); }
 
   void begin() override {
-    answer_.clear();
+    response_.clear();
     if (::send(socket_, request_.data(), request_.size(), MSG_NOSIGNAL) < 0) give_up("send");
   }
   int waits_for() const override { return socket_; }
@@ -101,23 +101,23 @@ class RequestLane : public Lane {
     static std::array<char, 65536> buffer;
     const ssize_t got = ::read(socket_, buffer.data(), buffer.size());
     if (got <= 0) give_up("the server closed the connection");
-    answer_.append(buffer.data(), static_cast<std::size_t>(got));
+    response_.append(buffer.data(), static_cast<std::size_t>(got));
     return is_whole();
   }
 
  private:
   bool is_whole() const {
     constexpr std::string_view kLength = "\r\nContent-Length: ";
-    if (answer_.rfind("HTTP/1.1 200 ", 0) != 0) give_up(answer_.c_str());
-    const std::size_t head = answer_.find("\r\n\r\n");
-    if (head == answer_.npos) return false;
-    const std::size_t length = answer_.find(kLength);
-    if (length >= head) return answer_.compare(answer_.size() - 5, 5, "0\r\n\r\n") == 0;
-    return answer_.size() - head - 4 == std::strtoul(answer_.c_str() + length + kLength.size(), nullptr, 10);
+    if (response_.rfind("HTTP/1.1 200 ", 0) != 0) give_up(response_.c_str());
+    const std::size_t head = response_.find("\r\n\r\n");
+    if (head == response_.npos) return false;
+    const std::size_t length = response_.find(kLength);
+    if (length >= head) return response_.compare(response_.size() - 5, 5, "0\r\n\r\n") == 0;
+    return response_.size() - head - 4 == std::strtoul(response_.c_str() + length + kLength.size(), nullptr, 10);
   }
 
   std::string request_;
-  std::string answer_;
+  std::string response_;
   int socket_;
 };
 

@@ -53,8 +53,8 @@ function StateSentence() {
   if (connection.value === "gone")
     return (
       <p class="state">
-        <span class="wrong">○ Gone.</span> The server does not answer. It is looked for again all the time; to start it,
-        type <code>uporter start</code>.
+        <span class="wrong">○ Gone.</span> The server does not answer. Reconnecting… To start it, type{" "}
+        <code>uporter start</code>.
       </p>
     );
   if (!state) return <p class="state dimmed">◐ Asking the server…</p>;
@@ -139,10 +139,9 @@ function Locked() {
     <main class="locked">
       <h1>The key is missing</h1>
       <p>
-        This page steers the server on this computer, so it opens only with the key that the server makes at each start.
-        Whoever has only its address sees nothing.
+        This page controls the server on this computer, so it opens only with the key that the server makes at each start.
       </p>
-      <p>Open it rightly:</p>
+      <p>Open it with:</p>
       <p class="command">
         <code>uporter open console</code>
       </p>
@@ -183,7 +182,7 @@ export function Sheet() {
                 <a href={to(one.name)} aria-current={place.value.view === one.name ? "page" : undefined}>
                   {one.title}
                   {waiting && (
-                    <span class="waiting" title={`${waiting} with a fault`}>
+                    <span class="waiting" title={`${waiting} failed`}>
                       <span aria-hidden="true">▲</span> {waiting}
                     </span>
                   )}

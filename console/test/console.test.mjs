@@ -112,7 +112,7 @@ test("a rehearsal is given a form, two of them are compared, and many show their
     await page.locator(".output").getByText("port=Morrow+Bay").waitFor();
     await page.getByLabel("The one run").selectOption("1");
     await page.locator(".beside").getByText("port=Morrow+Bay").waitFor();
-    await page.getByRole("button", { name: "See the spread" }).click();
+    await page.getByRole("button", { name: "Measure" }).click();
     await page.getByText("10 runs:").waitFor();
     await page.locator(".spread canvas").waitFor();
     assert.deepEqual(page.faults, []);
@@ -145,7 +145,10 @@ test("a port that is taken is told with its holder, and another is taken at a cl
     const taken = holder.address().port;
     const page = await open(browser, server.url);
     await page.getByText("● Answering").waitFor();
-    server.write("uporter.toml", server.fill(`console = "localhost:CONSOLE"\naddresses = [PORT, ${taken}]\n${oneSite}`));
+    server.write(
+      "uporter.toml",
+      server.fill(`console = "localhost:CONSOLE"\naddresses = [PORT, ${taken}]\n${oneSite}`),
+    );
     await page.getByText(`Port ${taken} is taken by`).first().waitFor();
     await page.getByRole("button", { name: "Take the next free port" }).click();
     await eventually(async () => {
@@ -177,8 +180,7 @@ test("settings are checked while one types, applied in words, and never overwrit
     await page.keyboard.press("Control+End");
     await editor.click();
     await page.keyboard.press("Control+End");
-    await page.keyboard.type("
-time-limits = false");
+    await page.keyboard.type("\ntime-limits = false");
     const other = server.fill(`console = "localhost:CONSOLE"\naddresses = [PORT]\n# by hand\n${oneSite}`);
     writeFileSync(`${server.file}.new`, other);
     renameSync(`${server.file}.new`, server.file);

@@ -1,4 +1,4 @@
-// The fare calculator: a form, and its answer to GET and POST. A compiled CGI program that uses nothing but the
+// The fare calculator: a form, and its response to GET and POST. A compiled CGI program that uses nothing but the
 // standard library, to show how little one needs.
 #include <cstdlib>
 #include <fstream>

@@ -90,7 +90,7 @@ int turn_on(const machine::Instance& instance, const Unit& unit) {
     return kFine;
   }
   return fail(
-      fmt::format("The service manager of the user could not be told. In a session with systemd, type:\n"
+      fmt::format("systemd could not be reached. In a session with systemd, type:\n"
                   "  systemctl --user daemon-reload && systemctl --user enable --now {}",
                   unit.name));
 }

@@ -53,7 +53,7 @@ class Connection {
     return step();
   }
 
-  /// Reads the answer, whole.
+  /// Reads the response, whole.
   std::optional<http::response<http::string_body>> read() {
     http::response_parser<http::string_body> parser;
     parser.body_limit(boost::none);
@@ -63,8 +63,8 @@ class Connection {
     return parser.release();
   }
 
-  /// Reads an answer of any length and hands it to `take` piece by piece, until that returns false. The status; 0:
-  /// there was no answer.
+  /// Reads a response of any length and hands it to `take` piece by piece, until that returns false. The status; 0:
+  /// there was no response.
   int read_pieces(const std::function<bool(int status, std::string_view)>& take) {
     http::response_parser<http::buffer_body> parser;
     parser.body_limit(boost::none);
@@ -85,7 +85,7 @@ class Connection {
     return status;
   }
 
-  /// Whether the last answer has not come to its end.
+  /// Whether the last response has not come to its end.
   bool is_broken_off() const { return is_broken_off_; }
 
   /// The same line by line, without their ends.
@@ -125,9 +125,9 @@ Reply ask(const machine::Instance& instance, const std::string& method, const st
   Connection connection(patience);
   if (!connection.open(instance.socket) || !connection.send(method, target, body))
     return {0, "its control socket " + instance.socket + " cannot be reached"};
-  const auto answer = connection.read();
-  if (!answer) return {0, "it does not answer at its control socket " + instance.socket};
-  return {static_cast<int>(answer->result_int()), parse_json(answer->body())};
+  const auto response = connection.read();
+  if (!response) return {0, "it does not answer at its control socket " + instance.socket};
+  return {static_cast<int>(response->result_int()), parse_json(response->body())};
 }
 
 bool ask_for_lines(const machine::Instance& instance, const std::string& target,
@@ -149,7 +149,7 @@ Reply ask_for_bytes(const machine::Instance& instance, const std::string& target
     return true;
   });
   if (status == 0) return {0, "it does not answer at its control socket " + instance.socket};
-  if (connection.is_broken_off()) return {0, "it broke off its answer"};
+  if (connection.is_broken_off()) return {0, "it broke off its response"};
   return {status, parse_json(problem)};
 }
 

@@ -16,10 +16,11 @@ struct Reply {
   nlohmann::json body;
 };
 
-/// What a server has for an answer; a reload may open files on slow disks. One that hangs must not hang its client too.
+/// What a server has for a response; a reload may open files on slow disks. One that hangs must not hang its client
+/// too.
 inline constexpr std::chrono::seconds kMostWait{20};
 
-/// Asks the server one thing: "GET", "/v1/status". It has `patience` for its answer.
+/// Asks the server one thing: "GET", "/v1/status". It has `patience` for its response.
 Reply ask(const machine::Instance& instance, const std::string& method, const std::string& target,
           const nlohmann::json& body = nullptr, std::chrono::seconds patience = kMostWait);
 

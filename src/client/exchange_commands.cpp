@@ -36,7 +36,7 @@ constexpr std::chrono::minutes kMostRepeating{11};
 constexpr std::chrono::minutes kMostComparing{2};
 
 /// The server that is meant and runs; nullopt: that has been told.
-std::optional<machine::Instance> running(const Meant& meant) {
+std::optional<machine::Instance> running(const ServerChoice& meant) {
   auto found = found_or_told(find_server(meant));
   if (!found) return std::nullopt;
   if (machine::lock_holder(*found)) return found;
@@ -44,7 +44,7 @@ std::optional<machine::Instance> running(const Meant& meant) {
   return std::nullopt;
 }
 
-/// Tells why there is no answer, or what it says; kFailed.
+/// Tells why there is no response, or what it says; kFailed.
 int fail_by(const machine::Instance& instance, const Reply& reply) {
   return reply.status == 0 ? fail(unreachable(instance, reply.body.get<std::string>())) : fail_with(reply.body);
 }
@@ -177,7 +177,7 @@ int print_part(const machine::Instance& instance, std::uint64_t number, const st
   std::fflush(stdout);
   const Json exchange = ask_for(instance, "GET", path_of(number));
   if (exchange.is_null()) return kFine;
-  const Json& wire = exchange[part == "request" ? "request" : "answer"];
+  const Json& wire = exchange[part == "request" ? "request" : "response"];
   const auto length = wire.value("bytes", std::uint64_t{0});
   const auto kept = wire.value("kept_bytes", std::uint64_t{0});
   if (kept < length)
@@ -190,14 +190,14 @@ int print_part(const machine::Instance& instance, std::uint64_t number, const st
 bool is_agreed(const std::string& question) {
   fmt::print("{} [y/N] ", question);
   std::fflush(stdout);
-  std::string answer;
-  std::getline(std::cin, answer);
-  return answer == "y" || answer == "Y" || answer == "yes";
+  std::string response;
+  std::getline(std::cin, response);
+  return response == "y" || response == "Y" || response == "yes";
 }
 
 }  // namespace
 
-int run_exchanges(const Meant& meant, const ExchangesOptions& options) {
+int run_exchanges(const ServerChoice& meant, const ExchangesOptions& options) {
   const auto instance = running(meant);
   if (!instance) return kFailed;
   if (!options.har.empty()) return write_har(*instance, options);
@@ -211,19 +211,18 @@ int run_exchanges(const Meant& meant, const ExchangesOptions& options) {
     if (!show(row, options)) return kFine;
   if (options.follow) return follow(*instance, options, page.value("last", std::uint64_t{0}));
   if (page["exchanges"].empty())
-    std::fprintf(stderr, "%s\n",
-                 page.value("last", 0) == 0 ? "There was no exchange yet." : "No exchange is like that.");
+    std::fprintf(stderr, "%s\n", page.value("last", 0) == 0 ? "There was no exchange yet." : "No matching exchanges.");
   if (const auto lost = page.value("lost", 0); lost > 0)
     std::fprintf(stderr, "(%d could not be kept, for lack of memory)\n", lost);
   return kFine;
 }
 
-int run_exchange(const Meant& meant, const ExchangeOptions& options) {
+int run_exchange(const ServerChoice& meant, const ExchangeOptions& options) {
   using Part = ExchangeOptions::Part;
   const auto instance = running(meant);
   if (!instance) return kFailed;
   if (options.part == Part::request) return print_part(*instance, options.number, "request");
-  if (options.part == Part::answer) return print_part(*instance, options.number, "answer");
+  if (options.part == Part::response) return print_part(*instance, options.number, "response");
   if (options.part == Part::page) return print_part(*instance, options.number, "page");
   if (options.part == Part::curl) return print_part(*instance, options.number, "curl");
   const Json exchange = ask_for(*instance, "GET", path_of(options.number));
@@ -235,20 +234,20 @@ int run_exchange(const Meant& meant, const ExchangeOptions& options) {
   const auto request = bytes_of(*instance, options.number, "request");
   if (!request) return kFailed;
   // What is out of a file is told of and not read: it may be large.
-  std::optional<std::string> answer = "";
-  if (exchange["answer"].contains("from_files")) {
-    for (const Json& field : exchange["answer"]["fields"])
-      *answer += field.value("name", "") + ": " + field.value("value", "") + "\r\n";
-    answer = exchange["answer"].value("start_line", "") + "\r\n" + *answer + "\r\n";
+  std::optional<std::string> response = "";
+  if (exchange["response"].contains("from_files")) {
+    for (const Json& field : exchange["response"]["fields"])
+      *response += field.value("name", "") + ": " + field.value("value", "") + "\r\n";
+    response = exchange["response"].value("start_line", "") + "\r\n" + *response + "\r\n";
   } else {
-    answer = bytes_of(*instance, options.number, "answer");
+    response = bytes_of(*instance, options.number, "response");
   }
-  if (!answer) return kFailed;
-  fmt::print("{}", view_of(exchange, *request, *answer));
+  if (!response) return kFailed;
+  fmt::print("{}", view_of(exchange, *request, *response));
   return kFine;
 }
 
-int run_again(const Meant& meant, const AgainOptions& options) {
+int run_again(const ServerChoice& meant, const AgainOptions& options) {
   const auto instance = running(meant);
   if (!instance) return kFailed;
   Json change = Json::object();
@@ -329,7 +328,7 @@ std::optional<exchange::Side> side_of_number(const machine::Instance& instance, 
   side.status = told.value("status", 0);
   side.milliseconds = told.value("milliseconds", 0.0);
   side.page = std::move(*page);
-  for (const Json& field : told["answer"]["fields"]) {
+  for (const Json& field : told["response"]["fields"]) {
     side.fields.emplace_back(field.value("name", ""), field.value("value", ""));
     if (text::to_lower(field.value("name", "")) == "content-type") side.type = field.value("value", "");
   }
@@ -338,7 +337,7 @@ std::optional<exchange::Side> side_of_number(const machine::Instance& instance, 
 
 }  // namespace
 
-int run_compare(const Meant& meant, const CompareOptions& options) {
+int run_compare(const ServerChoice& meant, const CompareOptions& options) {
   Json difference;
   if (is_number(options.left) && is_number(options.right)) {
     const auto instance = running(meant);

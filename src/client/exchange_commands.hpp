@@ -22,14 +22,14 @@ struct ExchangesOptions {
   bool with_secrets = false;
   Form form = Form::text;
 };
-int run_exchanges(const Meant& meant, const ExchangesOptions& options);
+int run_exchanges(const ServerChoice& meant, const ExchangesOptions& options);
 
 struct ExchangeOptions {
   std::uint64_t number = 0;
-  enum class Part { view, request, answer, page, curl } part = Part::view;
+  enum class Part { view, request, response, page, curl } part = Part::view;
   Form form = Form::text;
 };
-int run_exchange(const Meant& meant, const ExchangeOptions& options);
+int run_exchange(const ServerChoice& meant, const ExchangeOptions& options);
 
 struct AgainOptions {
   std::uint64_t number = 0;
@@ -41,13 +41,13 @@ struct AgainOptions {
   bool yes = false;
   Form form = Form::text;
 };
-int run_again(const Meant& meant, const AgainOptions& options);
+int run_again(const ServerChoice& meant, const AgainOptions& options);
 
 struct CompareOptions {
   std::string left;
   std::string right;
   Form form = Form::text;
 };
-int run_compare(const Meant& meant, const CompareOptions& options);
+int run_compare(const ServerChoice& meant, const CompareOptions& options);
 
 }  // namespace porter::client

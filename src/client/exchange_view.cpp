@@ -229,7 +229,7 @@ void add_run(std::string& out, const Json& run) {
       {"Script", run.value("script", "")}, {"Command", command}, {"Folder", run.value("folder", "")}};
   if (run.contains("process"))
     facts.emplace_back("Pooled process", fmt::format("{}, its run {}", run["process"].get<int>(),
-                                                   run.value("run_of_process", std::uint64_t{0})));
+                                                     run.value("run_of_process", std::uint64_t{0})));
   if (run.contains("external")) facts.emplace_back("External server", run.value("external", ""));
   if (run.contains("redirected_to")) facts.emplace_back("Local redirect", run.value("redirected_to", ""));
   add_pairs(out, facts);
@@ -327,11 +327,11 @@ std::string line_of(const Json& row, std::size_t width) {
   return line + (width > 0 ? fitted(rest, width - std::min(width, used)) : rest);
 }
 
-std::string view_of(const Json& exchange, std::string_view request, std::string_view answer) {
+std::string view_of(const Json& exchange, std::string_view request, std::string_view response) {
   const int status = exchange.value("status", 0);
   std::string out = painted(paint().bold, fmt::format("Exchange {}", exchange.value("number", std::uint64_t{0}))) +
                     "  " + shown(exchange["method"]) + " " + shown(exchange["target"]) + "  " +
-                    painted(colour_of(status), status == 0 ? "no answer" : std::to_string(status)) +
+                    painted(colour_of(status), status == 0 ? "no response" : std::to_string(status)) +
                     (exchange.value("in_progress", false) ? "  (in progress)" : "") + "\n";
   std::vector<std::pair<std::string, std::string>> facts = {
       {"When", clock_of(exchange.value("time", ""))},
@@ -343,7 +343,7 @@ std::string view_of(const Json& exchange, std::string_view request, std::string_
   add_pairs(out, facts);
   add_message(out, "Request", exchange["request"], request, true);
   const bool has_body = exchange.value("method", "") != "HEAD" && status != 304 && status != 204;
-  add_message(out, "Answer", exchange["answer"], answer, has_body);
+  add_message(out, "Response", exchange["response"], response, has_body);
   add_timing(out, exchange["timing"]);
   for (const Json& run : exchange["runs"]) add_run(out, run);
   if (!exchange["trail"].empty()) add_heading(out, "How this was decided");

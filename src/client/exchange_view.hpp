@@ -14,8 +14,8 @@ std::size_t terminal_width();
 /// One line of a list, fitted to `width` columns; 0: as long as it is.
 std::string line_of(const nlohmann::json& row, std::size_t width);
 
-/// The whole of an exchange. `request` and `answer` are the bytes that are kept.
-std::string view_of(const nlohmann::json& exchange, std::string_view request, std::string_view answer);
+/// The whole of an exchange. `request` and `response` are the bytes that are kept.
+std::string view_of(const nlohmann::json& exchange, std::string_view request, std::string_view response);
 
 /// What differs, as the control interface tells it.
 std::string view_of_difference(const nlohmann::json& difference);

@@ -34,11 +34,11 @@ void print_explanation(const Json& explanation) {
   for (const Json& url : explanation["urls"])
     fmt::print("URL         {}{}{}\n", paint().bold, url.get<std::string>(), paint().plain);
   if (!served && !explanation["outcome"].get<std::string>().empty())
-    fmt::print("Would be    {}\n", shown(explanation["outcome"]));
+    fmt::print("Once started  {}\n", shown(explanation["outcome"]));
   fmt::print("\n");
   for (const Json& finding : explanation["findings"])
     fmt::print("{}{}{}\n  {}\n  What to do: {}\n\n", paint().warn, finding["code"].get<std::string>(), paint().plain,
-               shown(finding["sentence"]), shown(finding["remedy"]));
+               shown(finding["sentence"]), text::escape_lines(finding["remedy"].get<std::string>(), "    "));
   int number = 0;
   for (const Json& step : explanation["trail"]) fmt::print("{:>2}. {}\n", ++number, shown(step));
 }
@@ -65,12 +65,12 @@ std::optional<int> port_in(const std::string& what) {
 }
 
 /// The server that is to explain `what`: for a URL the one that has its port, unless another one is named.
-std::variant<machine::Instance, Finding> find_explainer(const Meant& meant, const std::string& what) {
+std::variant<machine::Instance, Finding> find_explainer(const ServerChoice& meant, const std::string& what) {
   const auto path = path_named(what);
   if (path) return find_server(meant, *path);
   const auto port = port_in(what);
   if (!port || meant.port > 0 || !meant.settings.empty()) return find_server(meant);
-  Meant of_port = meant;
+  ServerChoice of_port = meant;
   of_port.port = *port;
   auto found = find_server(of_port);
   return std::holds_alternative<Finding>(found) ? find_server(meant) : found;
@@ -97,7 +97,7 @@ SettingsRead settings_in(const Json& status) {
 
 }  // namespace
 
-int run_explain(const Meant& meant, const std::string& what, Form form) {
+int run_explain(const ServerChoice& meant, const std::string& what, Form form) {
   const auto found = found_or_told(find_explainer(meant, what));
   if (!found) return kFailed;
   const machine::Instance& instance = *found;
@@ -119,7 +119,7 @@ int run_explain(const Meant& meant, const std::string& what, Form form) {
   return explanation["served"].get<bool>() ? kFine : kFailed;
 }
 
-int run_doctor(const Meant& meant, Form form, Depth depth) {
+int run_doctor(const ServerChoice& meant, Form form, Depth depth) {
   const auto found = found_or_told(find_server(meant));
   if (!found) return kFailed;
   const machine::Instance& instance = *found;
@@ -156,7 +156,7 @@ int run_doctor(const Meant& meant, Form form, Depth depth) {
         fmt::print("{}", text_of(finding));
       } else {
         fmt::print("   {}\n   What to do: {}\n", text::escape_line(sentence_of(finding.finding)),
-                   text::escape_line(remedy_of(finding.finding)));
+                   text::escape_lines(remedy_of(finding.finding), "    "));
       }
     }
   }

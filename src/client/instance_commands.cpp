@@ -21,6 +21,7 @@
 #include "client/output.hpp"
 #include "client/serve.hpp"
 #include "client/servers.hpp"
+#include "client/site_commands.hpp"
 #include "core/files/pipe.hpp"
 #include "core/findings/finding_json.hpp"
 #include "core/http/target.hpp"
@@ -140,11 +141,12 @@ void print_pools(const Json& now) {
     std::string said;
     for (const Json& address : pool["external"]) said += (said.empty() ? "external " : ", ") + shown(address);
     if (said.empty())
-      said = fmt::format("{} of at most {} processes, {} of them idle", pool["processes"].get<int>(),
-                         pool["most"].get<int>(), pool["idle"].get<int>());
+      said = fmt::format("{} of {} processes, {} idle", pool["processes"].get<int>(), pool["most"].get<int>(),
+                         pool["idle"].get<int>());
     if (const auto waiting = pool["waiting"].get<std::uint64_t>(); waiting > 0)
       said += fmt::format(", {} requests wait", waiting);
-    fmt::print("  {:<11}  {:<16}  {}\n", is_first ? "Kept" : "", shown(pool["language"]) + " of " + shown(pool["site"]),
+    fmt::print("  {:<11}  {:<16}  {}\n", is_first ? "Pools" : "",
+               shown(pool["language"]) + " of " + shown(pool["site"]),
                said + fmt::format(", {} runs", pool["runs"].get<std::uint64_t>()));
     is_first = false;
   }
@@ -152,9 +154,9 @@ void print_pools(const Json& now) {
 
 void print_runs(const Json& runs) {
   const auto number = [&runs](const char* name) { return runs[name].get<long>(); };
-  fmt::print("  Scripts      {} running of {} at once", number("running"), number("most"));
+  fmt::print("  Scripts      {} running, limit {}", number("running"), number("most"));
   if (number("streaming") > 0) fmt::print(", {} streaming", number("streaming"));
-  fmt::print("{}\n", number("waiting") > 0 ? fmt::format(", {} waiting for a turn", number("waiting")) : "");
+  fmt::print("{}\n", number("waiting") > 0 ? fmt::format(", {} waiting", number("waiting")) : "");
   for (const Json& run : runs["now"])
     fmt::print("  {:<11}  {}  {} of {}, for {}, process {}\n", "", shown(run["script"]),
                run["streams"].get<bool>() ? "streaming" : "running", shown(run["site"]),
@@ -194,8 +196,9 @@ void print_status(const Json& now) {
   print_pools(now);
   print_runs(now["runs"]);
   const long long requests = now["requests"].get<long long>();
-  fmt::print("  Now          {} connections, {} {} answered\n", now["connections"].get<long>(), requests,
-             requests == 1 ? "request" : "requests");
+  const long connections = now["connections"].get<long>();
+  fmt::print("  Traffic      {} {}, {} {} answered\n", connections, connections == 1 ? "connection" : "connections",
+             requests, requests == 1 ? "request" : "requests");
   if (const std::string log = shown(now["log"]); !log.empty()) fmt::print("  Server log   {}\n", log);
   if (const std::string access = now["access_log"].get<std::string>(); !access.empty())
     fmt::print("  Access log   {}\n", text::escape_line(access));
@@ -368,7 +371,7 @@ int run_start(const std::string& settings) {
   return kFine;
 }
 
-int run_stop(const Meant& meant) {
+int run_stop(const ServerChoice& meant) {
   const auto found = found_or_told(find_server(meant));
   return found ? stop(*found) : kFailed;
 }
@@ -387,7 +390,7 @@ int run_restart(const std::string& settings) {
   return status == kFine ? run_start(settings) : status;
 }
 
-int run_status(const Meant& meant, Form form) {
+int run_status(const ServerChoice& meant, Form form) {
   const auto found = found_or_told(find_server(meant));
   if (!found) return kFailed;
   const machine::Instance& instance = *found;
@@ -422,7 +425,7 @@ int run_status_of_all(Form form) {
   return all.empty() ? kFailed : kFine;
 }
 
-int run_reload(const Meant& meant) {
+int run_reload(const ServerChoice& meant) {
   const auto found = found_or_told(find_server(meant));
   if (!found) return kFailed;
   const machine::Instance& instance = *found;
@@ -439,7 +442,7 @@ int run_reload(const Meant& meant) {
 namespace {
 
 /// Has the server that is meant do `what`, and prints `done` then.
-int change_state(const Meant& meant, const std::string& what, const std::string& done) {
+int change_state(const ServerChoice& meant, const std::string& what, const std::string& done) {
   const auto found = found_or_told(find_server(meant));
   if (!found) return kFailed;
   const auto reply = ask_running(*found, "POST", "/v1/" + what);
@@ -454,19 +457,21 @@ int change_state(const Meant& meant, const std::string& what, const std::string&
 
 }  // namespace
 
-int run_pause(const Meant& meant) {
-  return change_state(meant, "pause", "Paused: nothing is answered, and the console stays. To go on: uporter resume");
+int run_pause(const ServerChoice& meant) {
+  return change_state(meant, "pause",
+                      "Paused. Sites are offline; the console is still available. To go on: uporter resume");
 }
 
-int run_resume(const Meant& meant) {
+int run_resume(const ServerChoice& meant) {
   return change_state(meant, "resume", "Answering again. See where: uporter status");
 }
 
-int run_log(const Meant& meant, const LogOptions& options) {
+int run_log(const ServerChoice& meant, const LogOptions& options) {
   const auto found = found_or_told(find_server(meant));
   if (!found) return kFailed;
   const machine::Instance& instance = *found;
   if (!machine::lock_holder(instance)) return fail(not_running(instance));
+  if (!knows_site(instance, options.site)) return kBadUse;
   std::string target = fmt::format("/v1/log?lines={}", options.lines);
   if (options.follow) target += "&follow=true";
   if (options.errors) target += "&errors=true";
@@ -493,10 +498,13 @@ int run_check(const std::string& named, Form form) {
   if (!exists_if_named(named)) return kBadUse;
   const std::string file = machine::find_settings_file(named);
   const SettingsRead read = machine::read_settings_file(file);
+  if (!read.text && read.problems.empty()) return fail(no_settings_file(file));
   std::vector<SettingsProblem> all = read.problems;
   all.insert(all.end(), read.standing.begin(), read.standing.end());
   std::vector<Finding> notes;
   if (all.empty()) notes = machine::body_contradictions(read.settings, machine::search_path());
+  for (const Address& address : read.settings.unused_addresses())
+    notes.push_back({Code::address_unused, {{"address", address.text()}}});
   if (form == Form::json) {
     const Json out = {{"settings", file},
                       {"sites", read.settings.sites.size()},
@@ -514,7 +522,8 @@ int run_check(const std::string& named, Form form) {
              read.settings.sites.size() == 1 ? "site" : "sites", read.settings.listeners().size(),
              read.settings.listeners().size() == 1 ? "address" : "addresses");
   for (const Finding& note : notes)
-    fmt::print("{}\n  What to do: {}\n", text::escape_line(sentence_of(note)), text::escape_line(remedy_of(note)));
+    fmt::print("{}\n  What to do: {}\n", text::escape_line(sentence_of(note)),
+               text::escape_lines(remedy_of(note), "    "));
   return kFine;
 }
 

@@ -49,7 +49,7 @@ void print_table(const std::vector<machine::FoundInterpreter>& all) {
     if (!known.persistence.external.empty() && known.is_persistent()) {
       program = "external " + text::listed(known.persistence.external);
     } else if (!found.path.empty() && known.is_persistent()) {
-      program += ", kept";
+      program += ", persistent";
     }
     if (!found.site.empty()) program += ", for site " + found.site;
     fmt::print("{:<11}  {:<16}  {:<14}  {:<9}  {}\n", known.language, known.endings, where_text(known.where),

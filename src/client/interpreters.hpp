@@ -1,4 +1,4 @@
-// uporter interpreters: the languages that can be run, and what to install for the rest.
+// uporter languages: the languages that can be run, and what to install for the rest.
 #pragma once
 
 #include <string>

@@ -1,6 +1,8 @@
 // uporter: the command-line client. All options stand here; each command is in a file of its own.
 #include <cstdio>
 #include <functional>
+#include <map>
+#include <memory>
 #include <string>
 #include <tuple>
 
@@ -15,6 +17,7 @@
 #include "client/rehearse.hpp"
 #include "client/serve.hpp"
 #include "client/site_commands.hpp"
+#include "core/text/text.hpp"
 
 namespace {
 
@@ -23,7 +26,7 @@ using namespace porter::client;
 /// What the command line says, and what is to be done.
 struct CommandLine {
   std::string settings;
-  Meant meant;  ///< What --at says.
+  ServerChoice meant;  ///< What --at says.
   bool all = false;
   bool json = false;
   bool deep = false;
@@ -40,8 +43,8 @@ struct CommandLine {
   std::function<int()> run;
 
   /// The server that a command is about that was given as "uporter `name`".
-  Meant server(const std::string& name) const {
-    Meant out = meant;
+  ServerChoice server(const std::string& name) const {
+    ServerChoice out = meant;
     out.settings = settings;
     out.command = "uporter " + name;
     return out;
@@ -68,7 +71,7 @@ void add_json(CLI::App* command, CommandLine& line) { command->add_flag("--json"
 
 /// Adds a command about a server that runs, which is found where it is not named.
 CLI::App* add_to_running(CLI::App& app, CommandLine& line, const std::string& name, const std::string& description,
-                         std::function<int(const Meant&)> run) {
+                         std::function<int(const ServerChoice&)> run) {
   CLI::App* const command =
       add(app, line, name, description, [&line, name, run = std::move(run)] { return run(line.server(name)); });
   command->add_option("--at", line.meant.port, "The port of the server that is meant, where several run")
@@ -88,7 +91,7 @@ void add_serving(CLI::App& app, CommandLine& line) {
       ->check(CLI::Range(0, 65535));
   serve->add_option("--reach", options.reach, "Who can reach the server: this-computer (default) or network")
       ->check(CLI::IsMember({"this-computer", "network"}));
-  serve->add_option("--host", options.hosts, "A further host name to answer to; may be given several times");
+  serve->add_option("--host", options.hosts, "Also answer to this host; may be given several times");
   serve->add_option("--fallback", options.fallback, "The script that answers for paths that lead to no file");
   serve->add_option("--console", options.console,
                     "Where the console is, localhost:8079 or the next lower free port by default; off for none");
@@ -100,7 +103,7 @@ void add_instance(CLI::App& app, CommandLine& line) {
   add(app, line, "restart", "Stop the server and start it again, if its settings are fine",
       [&line] { return run_restart(line.settings); });
   CLI::App* const status = add_to_running(
-      app, line, "status", "Tell whether the server runs, and what it serves", [&line](const Meant& meant) {
+      app, line, "status", "Tell whether the server runs, and what it serves", [&line](const ServerChoice& meant) {
         return line.all ? run_status_of_all(line.form()) : run_status(meant, line.form());
       });
   status->add_flag("--all", line.all, "Tell of all your servers that run");
@@ -109,15 +112,15 @@ void add_instance(CLI::App& app, CommandLine& line) {
                  "Have the server read its settings again; it does so by itself when they are saved", run_reload);
   add_to_running(app, line, "pause", "Close the addresses, and keep the server and its console", run_pause);
   add_to_running(app, line, "resume", "Open the addresses again after a pause", run_resume);
-  CLI::App* const log = add_to_running(app, line, "log", "Show the last requests", [&line](const Meant& meant) {
+  CLI::App* const log = add_to_running(app, line, "log", "Show the last requests", [&line](const ServerChoice& meant) {
     line.log.form = line.form();
     return run_log(meant, line.log);
   });
   add_json(log, line);
-  log->add_flag("--follow", line.log.follow, "Go on with those that come");
+  log->add_flag("--follow", line.log.follow, "Keep printing new entries");
   log->add_option("--site", line.log.site, "Only those of one site");
   log->add_flag("--errors", line.log.errors, "Only those with a status from 400 on");
-  log->add_option("--lines", line.log.lines, "How many; 40 by default");
+  log->add_option("--limit", line.log.lines, "How many; 40 by default");
   CLI::App* const check = add(app, line, "check", "Tell what is wrong in the settings", [&line] {
     return run_check(line.what.empty() ? line.settings : line.what, line.form());
   });
@@ -131,14 +134,14 @@ void add_instance(CLI::App& app, CommandLine& line) {
                          line.form());
   });
   add_json(autostart, line);
-  autostart->add_option("WISH", line.what, "on, off or status")
+  autostart->add_option("ACTION", line.what, "on, off or status")
       ->required()
       ->check(CLI::IsMember({"on", "off", "status"}));
 }
 
 void add_site_options(CLI::App* command, CommandLine& line) {
   command->add_option("--host", line.site.hosts, "A host name to answer to; may be given several times");
-  command->add_option("--root-of", line.site.root_of, "A further host whose / it is to be, such as localhost");
+  command->add_option("--root-of", line.site.root_of, "Also answer to this host at its /, such as localhost");
   command->add_option("--port", line.site.port, "A port of its own")->check(CLI::Range(1, 65535));
   command->add_option("--fallback", line.site.fallback,
                       "The script that answers for paths that lead to no file; \"\" for none");
@@ -164,13 +167,15 @@ void add_sites(CLI::App& app, CommandLine& line) {
                [&line] { return run_site_list(line.settings, line.form()); }),
            line);
 
-  CLI::App* const mount = app.add_subcommand("mount", "Show a folder from anywhere below a path of a site");
+  CLI::App* const mount = app.add_subcommand("mount", "Serve another folder under a site's path");
   mount->require_subcommand(1);
   CLI::App* const mount_add = add(*mount, line, "add", "Show a folder, or run one script, at a path",
                                   [&line] { return run_mount_add(line.settings, line.mount); });
   mount_add->add_option("PATH", line.mount.path, "The path, such as /archive")->required();
-  mount_add->add_option("FOLDER", line.mount.folder, "The folder or the script")->required();
-  mount_add->add_option("--site", line.mount.site, "The site; the first one if none is named");
+  mount_add->add_option("TARGET", line.mount.folder, "The folder or the script")->required();
+  mount_add->add_option("--site", line.mount.site,
+                        "The site; where there are several, the one whose project has the target");
+  mount_add->add_flag("--replace-pages", line.mount.replaces_pages, "Take / although the site has pages there");
   CLI::App* const mount_remove = add(*mount, line, "remove", "Take a mount away; its folder stays as it is",
                                      [&line] { return run_mount_remove(line.settings, line.mount); });
   mount_remove->add_option("PATH", line.mount.path, "The path")->required();
@@ -189,17 +194,17 @@ void add_sites(CLI::App& app, CommandLine& line) {
 void add_explaining(CLI::App& app, CommandLine& line) {
   CLI::App* const explain =
       add_to_running(app, line, "explain", "Tell what a URL leads to, or under which URLs a file is served, and why",
-                     [&line](const Meant& meant) { return run_explain(meant, line.what, line.form()); });
+                     [&line](const ServerChoice& meant) { return run_explain(meant, line.what, line.form()); });
   explain->add_option("WHAT", line.what, "A URL, or the path of a file or folder")->required();
   add_json(explain, line);
   CLI::App* const doctor =
       add_to_running(app, line, "doctor", "Check settings, addresses, document roots, scripts and interpreters",
-                     [&line](const Meant& meant) {
+                     [&line](const ServerChoice& meant) {
                        return run_doctor(meant, line.form(), line.deep ? Depth::with_syntax : Depth::usual);
                      });
   doctor->add_flag("--deep", line.deep, "Have the interpreters check the syntax of all scripts as well");
   add_json(doctor, line);
-  add_json(add(app, line, "interpreters", "List the languages that can be run on this machine",
+  add_json(add(app, line, "languages", "List the languages that can be run on this machine",
                [&line] { return run_interpreters(line.settings, line.form()); }),
            line);
 }
@@ -207,24 +212,24 @@ void add_explaining(CLI::App& app, CommandLine& line) {
 void add_exchanges(CLI::App& app, CommandLine& line) {
   ExchangesOptions& all = line.exchanges;
   CLI::App* const exchanges = add_to_running(app, line, "exchanges", "List what went over the wire, an exchange a line",
-                                             [&line](const Meant& meant) {
+                                             [&line](const ServerChoice& meant) {
                                                line.exchanges.form = line.form();
                                                return run_exchanges(meant, line.exchanges);
                                              });
   add_json(exchanges, line);
-  exchanges->add_flag("--follow", all.follow, "Go on with those that come");
+  exchanges->add_flag("--follow", all.follow, "Keep printing new entries");
   exchanges->add_option("--site", all.site, "Only those of one site");
   exchanges->add_option("--status", all.status, "Only those with this status; 4xx stands for all from 400 to 499");
   exchanges->add_option("--method", all.method, "Only those with this method");
   exchanges->add_option("--text", all.text, "Only those in which each of these words was sent, either way");
-  exchanges->add_option("--most", all.most, "How many; 40 by default")->check(CLI::Range(1, 10'000));
+  exchanges->add_option("--limit", all.most, "How many; 40 by default")->check(CLI::Range(1, 10'000));
   exchanges->add_option("--har", all.har, "Write them to this file as HAR 1.2; - for standard output");
-  exchanges->add_flag("--with-secrets", all.with_secrets, "Have cookies and passwords in the HAR");
+  exchanges->add_flag("--with-secrets", all.with_secrets, "Include cookies and passwords in the HAR");
 
   ExchangeOptions& one = line.exchange;
   CLI::App* const exchange =
-      add_to_running(app, line, "exchange", "Show one exchange: request, answer, time, run, and how it was decided",
-                     [&line](const Meant& meant) {
+      add_to_running(app, line, "exchange", "Show one exchange: request, response, time, run, and how it was decided",
+                     [&line](const ServerChoice& meant) {
                        line.exchange.form = line.form();
                        return run_exchange(meant, line.exchange);
                      });
@@ -233,8 +238,8 @@ void add_exchanges(CLI::App& app, CommandLine& line) {
   using Part = ExchangeOptions::Part;
   const std::tuple<const char*, Part, const char*> parts[] = {
       {"--request", Part::request, "Print the bytes of the request alone, for pipes"},
-      {"--answer", Part::answer, "Print the bytes of the answer alone"},
-      {"--page", Part::page, "Print the body of the answer alone, with all codings taken off"},
+      {"--response", Part::response, "Print the bytes of the response alone"},
+      {"--body-only", Part::page, "Print the body of the response alone, decoded"},
       {"--curl", Part::curl, "Print a command for curl that sends the same"}};
   for (const auto& [name, part, text] : parts)
     exchange->add_flag_callback(
@@ -243,26 +248,26 @@ void add_exchanges(CLI::App& app, CommandLine& line) {
   AgainOptions& again = line.again;
   CLI::App* const repeat =
       add_to_running(app, line, "again", "Send a request once more, as it was or changed, and tell what differs",
-                     [&line](const Meant& meant) {
+                     [&line](const ServerChoice& meant) {
                        line.again.form = line.form();
                        return run_again(meant, line.again);
                      });
   repeat->add_option("NUMBER", again.number, "The number of the exchange")->required();
   add_json(repeat, line);
-  repeat->add_option("--method", again.method, "The method in place of what it was");
+  repeat->add_option("--method", again.method, "Override the method");
   repeat->add_option("--target", again.target, "The path and query in place of what they were");
-  repeat->add_option("--field", again.fields,
+  repeat->add_option("--header", again.fields,
                      "A field in place of that of its name, \"Name: value\"; may be given several times");
   repeat->add_option("--without", again.without, "The name of a field to leave out; may be given several times");
   repeat->add_option("--body", again.body, "A file to be sent as the body; - for standard input");
   repeat->add_flag("--yes", again.yes, "Send it without a question, also where it may change something");
 
   CompareOptions& sides = line.compare;
-  CLI::App* const compare =
-      add_to_running(app, line, "compare", "Tell what differs between two exchanges", [&line](const Meant& meant) {
-        line.compare.form = line.form();
-        return run_compare(meant, line.compare);
-      });
+  CLI::App* const compare = add_to_running(app, line, "compare", "Tell what differs between two exchanges",
+                                           [&line](const ServerChoice& meant) {
+                                             line.compare.form = line.form();
+                                             return run_compare(meant, line.compare);
+                                           });
   const char* const kSide = "The number of an exchange, an entry of a HAR such as good.har#1, or a file";
   compare->add_option("LEFT", sides.left, kSide)->required();
   compare->add_option("RIGHT", sides.right, kSide)->required();
@@ -278,7 +283,7 @@ void add_rehearsal(CLI::App& app, CommandLine& line) {
         return run_rehearse(line.rehearse);
       });
   command->add_option("SCRIPT", options.script, "The script's path, or its URL")->required();
-  command->add_option("--root", options.root,
+  command->add_option("--document-root", options.root,
                       "The document root; else that of the site it belongs to, or the folder that its cgi-bin lies in");
   command->add_option("--query", options.query, "The query, as it would stand in the URL");
   command->add_option("--method", options.method, "The method; GET, or POST if there is a body");
@@ -290,6 +295,82 @@ void add_rehearsal(CLI::App& app, CommandLine& line) {
   command->add_flag("--environment", options.show_environment, "Show the environment that it is given");
   command->add_flag("--body-only", options.body_only, "Print its page alone, for pipes");
   add_json(command, line);
+}
+
+/// Where the list of commands shows one, and what it is used like.
+struct Shown {
+  const char* name;
+  const char* group;
+  const char* example;
+};
+constexpr Shown kShown[] = {
+    {"serve", "Serve", "uporter serve ~/ferries --fallback index.php"},
+    {"start", "Serve", "uporter start --settings ~/ferries/uporter.toml"},
+    {"stop", "Serve", "uporter stop"},
+    {"restart", "Serve", "uporter restart"},
+    {"open", "Serve", "uporter open timetable.php"},
+    {"status", "Control", "uporter status --all"},
+    {"reload", "Control", "uporter reload"},
+    {"pause", "Control", "uporter pause"},
+    {"resume", "Control", "uporter resume"},
+    {"autostart", "Control", "uporter autostart on"},
+    {"site", "Sites", "uporter site add fares ~/ferries/fares"},
+    {"mount", "Sites", "uporter mount add /archive ~/ferries/archive --site fares"},
+    {"check", "Sites", "uporter check ~/ferries/uporter.toml"},
+    {"languages", "Sites", "uporter languages"},
+    {"log", "Watch", "uporter log --follow --site fares"},
+    {"exchanges", "Watch", "uporter exchanges --status 5xx --limit 10"},
+    {"exchange", "Watch", "uporter exchange 12"},
+    {"again", "Watch", "uporter again 12 --header \"Accept-Language: en\""},
+    {"compare", "Watch", "uporter compare 12 14"},
+    {"explain", "Diagnose", "uporter explain http://fares.localhost:8080/tides/"},
+    {"doctor", "Diagnose", "uporter doctor --deep"},
+    {"rehearse", "Diagnose", "uporter rehearse cgi-bin/fares --query from=skerry-head"},
+};
+
+/// Help in which each value is called by what it is.
+class Help : public CLI::Formatter {
+ public:
+  std::string make_option_opts(const CLI::Option* option) const override {
+    if (option->get_lnames().empty() || option->get_items_expected_max() == 0) return {};
+    static const std::map<std::string, const char*> kValues = {
+        {"port", "PORT"},     {"at", "PORT"},       {"host", "HOST"},       {"root-of", "HOST"},
+        {"site", "SITE"},     {"har", "FILE"},      {"body", "FILE"},       {"limit", "NUMBER"},
+        {"settings", "FILE"}, {"folder", "FOLDER"}, {"fallback", "SCRIPT"}, {"document-root", "FOLDER"},
+        {"header", "FIELD"},  {"without", "NAME"},  {"text", "WORDS"}};
+    const auto found = kValues.find(option->get_lnames().front());
+    return std::string(" ") + (found == kValues.end() ? "VALUE" : found->second);
+  }
+};
+
+void arrange_help(CLI::App& app) {
+  const auto help = std::make_shared<Help>();
+  help->label("Positionals", "Arguments");
+  const auto use_for_all = [&help](CLI::App& one, const auto& self) -> void {
+    one.formatter(help);
+    for (CLI::App* const command : one.get_subcommands([](const CLI::App*) { return true; })) self(*command, self);
+  };
+  use_for_all(app, use_for_all);
+  for (const Shown& shown : kShown) {
+    CLI::App* const command = app.get_subcommand(shown.name);
+    command->group(shown.group);
+    command->footer(std::string("Example:  ") + shown.example);
+  }
+  app.footer(
+      "Examples:\n"
+      "  uporter serve ~/ferries                 show a folder, and run its scripts\n"
+      "  uporter log --follow                    see each request as it is answered\n"
+      "  uporter explain http://localhost:8080/  see what a URL leads to, and why");
+}
+
+/// What there is to say of a word that is no command.
+std::string unknown_command(const CLI::App& app, const std::string& word) {
+  std::vector<std::string> names;
+  for (const CLI::App* const command : app.get_subcommands([](const CLI::App*) { return true; }))
+    names.push_back(command->get_name());
+  const auto near = porter::text::nearest(word, names);
+  return "Unknown command \"" + porter::text::escape_line(word) + "\"." + (near ? " Did you mean " + *near + "?" : "") +
+         "\nSee: uporter --help\n";
 }
 
 /// The full name of the command that was given, such as "site add".
@@ -320,6 +401,7 @@ int main(int argc, char** argv) {
   add_explaining(app, line);
   add_exchanges(app, line);
   add_rehearsal(app, line);
+  arrange_help(app);
   try {
     app.parse(argc, argv);
   } catch (const CLI::CallForHelp& help) {
@@ -328,7 +410,9 @@ int main(int argc, char** argv) {
     return app.exit(version);
   } catch (const CLI::RequiredError& error) {
     const std::string command = given_command(app);
-    if (command.empty()) {
+    if (command.empty() && argc > 1 && argv[1][0] != '-') {
+      std::fputs(unknown_command(app, argv[1]).c_str(), stderr);
+    } else if (command.empty()) {
       std::fputs(app.help().c_str(), stderr);
     } else {
       std::fprintf(stderr, "%s\nSee: uporter%s --help\n", error.what(), command.c_str());

@@ -29,11 +29,15 @@ bool exists_if_named(const std::string& settings) {
   if (settings.empty()) return true;
   const std::string file = machine::find_settings_file(settings);
   if (::access(file.c_str(), F_OK) == 0) return true;
-  // A server outlives the file that it was started with, and can be steered all the same.
+  // A server outlives the file that it was started with, and can be controlled all the same.
   if (machine::lock_holder(machine::find_instance(settings))) return true;
-  fail("There are no settings " + text::escape_line(file) +
-       ". Make them, beginning with a site: uporter site add NAME FOLDER" + machine::settings_option(file));
+  fail(no_settings_file(file));
   return false;
+}
+
+std::string no_settings_file(const std::string& file) {
+  return "Settings file " + text::escape_line(file) +
+         " not found. Create it with a first site: uporter site add NAME FOLDER" + machine::settings_option(file);
 }
 
 void tell_of_variables() {
@@ -62,14 +66,15 @@ int fail(const std::vector<SettingsProblem>& problems) {
 }
 
 int fail_with(const nlohmann::json& body) {
-  if (!body.is_object()) return fail("The server gave an answer that cannot be read.");
+  if (!body.is_object()) return fail("The server gave a response that cannot be read.");
   for (const auto& finding : body.value("findings", nlohmann::json::array()))
     std::fputs(finding.value("text", std::string("(unknown finding)\n")).c_str(), stderr);
   return kFailed;
 }
 
 int fail(const Finding& finding) {
-  return fail(text::escape_line(sentence_of(finding)) + "\nWhat to do: " + text::escape_line(remedy_of(finding)));
+  return fail(text::escape_line(sentence_of(finding)) +
+              "\nWhat to do: " + text::escape_lines(remedy_of(finding), "    "));
 }
 
 namespace {
@@ -103,7 +108,7 @@ int guarded(const std::string& command, const std::function<int()>& work) noexce
   } catch (const std::exception& error) {
     const Finding finding{Code::internal_error,
                           {{"program", "uporter"}, {"action", '"' + command + '"'}, {"reason", error.what()}}};
-    std::fprintf(stderr, "%s\n", text::escape_line(sentence_of(finding) + " " + remedy_of(finding)).c_str());
+    std::fprintf(stderr, "%s\n", text::escape_lines(sentence_of(finding) + " " + remedy_of(finding), "  ").c_str());
   }
   return kFailed;
 }

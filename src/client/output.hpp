@@ -14,7 +14,7 @@ namespace porter::client {
 // Exit statuses of all commands.
 inline constexpr int kFine = 0;
 inline constexpr int kFailed = 1;  ///< What was asked for could not be done, or is not so.
-inline constexpr int kBadUse = 2;  ///< The command was called wrongly.
+inline constexpr int kBadUse = 2;  ///< The command was usage error.
 
 /// Colours of a terminal; empty texts where output goes elsewhere or NO_COLOR is set.
 struct Paint {
@@ -24,6 +24,8 @@ const Paint& paint();
 
 /// Refuses a settings file that was named and does not exist; true if it may be gone on.
 bool exists_if_named(const std::string& settings);
+/// What there is to say where there are none.
+std::string no_settings_file(const std::string& file);
 
 /// Tells of variables that were exported here and do not reach scripts, with the key that passes them on.
 void tell_of_variables();
@@ -35,7 +37,7 @@ std::string shown(const nlohmann::json& text);
 int fail(const std::string& sentence, int status = kFailed);
 /// Prints each problem to the error stream; kFailed.
 int fail(const std::vector<SettingsProblem>& problems);
-/// The same for the findings in an answer of the control interface.
+/// The same for the findings in a response of the control interface.
 int fail_with(const nlohmann::json& body);
 /// Prints the finding's sentence and what to do; kFailed.
 int fail(const Finding& finding);

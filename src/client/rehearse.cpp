@@ -46,7 +46,7 @@ void print_text(const machine::Rehearsed& result, const RehearseOptions& options
     for (const std::string& variable : result.environment) fmt::print("  {}\n", text::escape_line(variable));
   }
   for (const std::string& path : result.redirected_to) fmt::print("Goes on at   {}\n", text::escape_line(path));
-  fmt::print("Answer       {} {}\n", result.status,
+  fmt::print("Response       {} {}\n", result.status,
              result.reason.empty() ? http::reason_phrase(result.status) : result.reason);
   for (const auto& [name, value] : result.fields) fmt::print("  {}: {}\n", name, text::escape_line(value));
   if (!result.body.empty())
@@ -69,7 +69,7 @@ void print_text(const machine::Rehearsed& result, const RehearseOptions& options
   }
   for (const Finding& finding : result.findings)
     fmt::print("Finding      {}: {}\n             {}\n", code_name(finding.code),
-               text::escape_line(sentence_of(finding)), text::escape_line(remedy_of(finding)));
+               text::escape_line(sentence_of(finding)), text::escape_lines(remedy_of(finding), "    "));
 }
 
 /// The place of a script: the settings, which of their sites it belongs to, and its path there.
@@ -174,7 +174,7 @@ int run_rehearse(const RehearseOptions& given) {
   machine::RehearsedRequest request;
   if (const auto problem = machine::compose(order, request)) return bad_use(*problem);
   const std::string search_path = machine::search_path();
-  const sites::Surroundings in{settings, search_path};
+  const sites::ResolveContext in{settings, search_path};
   machine::Rehearsed result;
   bool is_run = false;
   {

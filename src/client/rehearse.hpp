@@ -22,7 +22,7 @@ struct RehearseOptions {
   bool json = false;
 };
 
-/// Rehearses. Exit status 0: the server would have answered below 400; 1: it would not; 2: called wrongly.
+/// Rehearses. Exit status 0: the server would have answered below 400; 1: it would not; 2: usage error.
 int run_rehearse(const RehearseOptions& options);
 
 }  // namespace porter::client

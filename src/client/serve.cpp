@@ -105,7 +105,7 @@ int run_serve(const ServeOptions& options) {
     if (!options.fallback.empty()) words.insert(words.end(), {"--fallback", fallback_below(folder, options.fallback)});
   } else {
     if (const std::string dropped = options_dropped(options); !dropped.empty())
-      return fail("With --settings all that is served stands in the settings, so " + dropped +
+      return fail("With --settings --settings cannot be combined with other options: " + dropped +
                       " would have no effect. Leave it out, or write it there: " +
                       text::escape_line(machine::find_settings_file(options.settings)),
                   kBadUse);

@@ -37,7 +37,7 @@ std::string text_of(const std::vector<RunningServer>& servers) {
   return out;
 }
 
-Finding several(const Meant& meant, const std::vector<RunningServer>& servers) {
+Finding several(const ServerChoice& meant, const std::vector<RunningServer>& servers) {
   Finding finding{Code::several_servers, {{"servers", text_of(servers)}, {"command", meant.command}}};
   for (const RunningServer& server : servers) {
     if (!server.status.is_object() || server.status["addresses"].empty()) continue;
@@ -76,7 +76,7 @@ std::vector<RunningServer> showing(const std::string& path, const std::vector<Ru
   return out;
 }
 
-std::variant<machine::Instance, Finding> find_at(const Meant& meant) {
+std::variant<machine::Instance, Finding> find_at(const ServerChoice& meant) {
   const auto all = running_servers();
   for (const RunningServer& server : all)
     if (listens_at(server, meant.port)) return server.instance;
@@ -99,7 +99,7 @@ std::vector<RunningServer> running_servers() {
   return out;
 }
 
-std::variant<machine::Instance, Finding> find_server(const Meant& meant, const std::string& near) {
+std::variant<machine::Instance, Finding> find_server(const ServerChoice& meant, const std::string& near) {
   if (meant.port > 0) return find_at(meant);
   const std::string usual = machine::find_settings_file(meant.settings);
   const machine::Instance of_settings = machine::find_instance(usual);
@@ -113,7 +113,7 @@ std::variant<machine::Instance, Finding> find_server(const Meant& meant, const s
   return several(meant, near_ones.empty() ? all : near_ones);
 }
 
-std::variant<machine::Instance, Finding> find_server(const Meant& meant) {
+std::variant<machine::Instance, Finding> find_server(const ServerChoice& meant) {
   return find_server(meant, machine::without_links(current_folder()));
 }
 

@@ -13,7 +13,7 @@
 namespace porter::client {
 
 /// How a command says which server it is about.
-struct Meant {
+struct ServerChoice {
   std::string settings;  ///< --settings; empty: not said.
   int port = 0;          ///< --at; 0: not said.
   std::string command;   ///< As it is typed, such as "uporter log": what is to be typed in its place is made from it.
@@ -31,9 +31,9 @@ std::vector<RunningServer> running_servers();
 /// The server that is meant. Unless it is named: the one for ./uporter.toml, if there is such a file; else the one that
 /// shows `near`, an absolute path; else the one for the settings of the user; else the only one that runs. It need not
 /// run, except where it is named by its port. A finding: none, or several, could be meant.
-std::variant<machine::Instance, Finding> find_server(const Meant& meant, const std::string& near);
+std::variant<machine::Instance, Finding> find_server(const ServerChoice& meant, const std::string& near);
 /// The same, near the folder that the command is given in.
-std::variant<machine::Instance, Finding> find_server(const Meant& meant);
+std::variant<machine::Instance, Finding> find_server(const ServerChoice& meant);
 
 /// The server that was found; nullopt: none was, and that has been told to the person.
 std::optional<machine::Instance> found_or_told(std::variant<machine::Instance, Finding> found);

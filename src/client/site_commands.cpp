@@ -10,6 +10,7 @@
 #include <climits>
 #include <cstdio>
 #include <cstdlib>
+#include <filesystem>
 
 #include "client/control_client.hpp"
 #include "client/output.hpp"
@@ -77,17 +78,58 @@ void tell_server(const machine::Instance& instance) {
     fmt::print("The server is not running. Start it: uporter start{}\n", instance.option());
 }
 
-/// The site that is meant where none is named; empty, with a sentence printed, if there is none.
-std::string meant_site(const machine::Instance& instance, const std::string& named) {
+/// The folder of the project whose pages the site shows: that above a folder whose name says that it is shown.
+std::string project_of(const Site& site) {
+  const std::string_view name = files::base_name(site.document_root);
+  for (const std::string_view shown : {"public", "web", "html", "htdocs", "www", "public_html"})
+    if (name == shown) return std::string(files::folder_of(site.document_root));
+  return site.document_root;
+}
+
+/// The site that is meant where none is named, for a mount of `mounted`; empty, with a sentence printed, if that cannot
+/// be told.
+std::string meant_site(const machine::Instance& instance, const std::string& named, const std::string& mounted) {
   if (!named.empty()) return named;
   const auto settings = read_alone(instance);
   if (!settings) return {};
-  if (!settings->sites.empty()) return settings->sites.front().name;
+  if (settings->sites.size() == 1) return settings->sites.front().name;
+  // Of several the one whose project has what is mounted.
+  std::string names;
+  for (const Site& site : settings->sites) {
+    if (!mounted.empty() && files::lies_in(mounted, project_of(site))) return site.name;
+    names += (names.empty() ? "" : ", ") + text::escape_line(site.name);
+  }
+  if (!names.empty()) {
+    fail("Say which site is meant, by --site NAME; there are " + names + ".");
+    return {};
+  }
   fail("There is no site yet. Add one: uporter site add NAME FOLDER" + instance.option());
   return {};
 }
 
+/// True if something lies in the document root of the site.
+bool has_pages(const machine::Instance& instance, const std::string& name) {
+  const SettingsRead read = machine::read_settings_file(instance.settings);
+  const Site* const site = read.settings.find_site(name);
+  std::error_code ignored;
+  return site != nullptr &&
+         std::filesystem::directory_iterator(site->document_root, ignored) != std::filesystem::directory_iterator();
+}
+
 }  // namespace
+
+bool knows_site(const machine::Instance& instance, const std::string& name) {
+  if (name.empty()) return true;
+  const Reply reply = ask(instance, "GET", "/v1/sites");
+  if (reply.status != 200) return true;  // Whoever asks next is told why.
+  std::vector<std::string> names;
+  for (const Json& site : reply.body["sites"]) names.push_back(site["name"].get<std::string>());
+  if (text::contains(names, name)) return true;
+  const auto near = text::nearest(name, names);
+  fail("There is no site \"" + text::escape_line(name) + "\"." + (near ? " Did you mean " + *near + "?" : "") +
+       " See them all: uporter site list" + instance.option());
+  return false;
+}
 
 namespace {
 
@@ -151,7 +193,7 @@ int run_site_change(const std::string& settings, const SiteOptions& options) {
   if (!wanted) return kBadUse;
   auto& [edit, body] = *wanted;
   edit.kind = SettingsEdit::Kind::change_site;
-  if (body.empty()) return fail("Nothing is said of what is to change. See: uporter site change --help", kBadUse);
+  if (body.empty()) return fail("No change given. See: uporter site change --help", kBadUse);
   return change_and_tell(instance, edit, "PATCH", "/v1/sites/" + http::percent_encode(options.name), body);
 }
 
@@ -237,21 +279,29 @@ int run_mount_add(const std::string& settings, const MountOptions& options) {
   const machine::Instance instance = machine::find_instance(settings);
   SettingsEdit edit;
   edit.kind = SettingsEdit::Kind::add_mount;
-  edit.site = meant_site(instance, options.site);
   edit.path = options.path;
-  edit.folder = edit.site.empty() ? "" : real_path(options.folder);
+  edit.folder = real_path(options.folder);
   if (edit.folder.empty()) return kBadUse;
+  edit.site = meant_site(instance, options.site, edit.folder);
+  if (edit.site.empty()) return kBadUse;
   if (!edit.path.starts_with('/'))
     return fail(fmt::format("The path {} of a mount begins with a slash: /{}", text::escape_line(edit.path),
                             text::escape_line(edit.path)),
                 kBadUse);
+  if (edit.path == "/" && !options.replaces_pages && has_pages(instance, edit.site))
+    return fail(
+        fmt::format("The site {} has pages of its own at /, and the mount would hide them. Name another path, or "
+                    "say so: --replace-pages",
+                    text::escape_line(edit.site)),
+        kBadUse);
   const auto after =
       change(instance, edit, "POST", "/v1/mounts", {{"site", edit.site}, {"path", edit.path}, {"folder", edit.folder}});
   const Site* const site = after ? after->find_site(edit.site) : nullptr;
   if (site == nullptr) return kFailed;
   const std::string base = url_of_site(*after, *site);
   fmt::print("{}{}{}{}  {}\n", paint().bold, base.substr(0, base.size() - 1),
-             http::percent_encode_path(edit.path) + "/", paint().plain, text::escape_line(edit.folder));
+             http::percent_encode_path(edit.path) + (edit.path.ends_with('/') ? "" : "/"), paint().plain,
+             text::escape_line(edit.folder));
   tell_server(instance);
   return kFine;
 }
@@ -260,7 +310,7 @@ int run_mount_remove(const std::string& settings, const MountOptions& options) {
   const machine::Instance instance = machine::find_instance(settings);
   SettingsEdit edit;
   edit.kind = SettingsEdit::Kind::remove_mount;
-  edit.site = meant_site(instance, options.site);
+  edit.site = meant_site(instance, options.site, {});
   edit.path = options.path;
   if (edit.site.empty()) return kBadUse;
   if (!change(instance, edit, "DELETE",
@@ -301,7 +351,7 @@ std::string page_leading_to(const std::string& url, const std::string& path) {
 
 /// The console of the server that is meant; with several, that of the settings.
 int open_console(const std::string& named) {
-  const auto found = found_or_told(find_server(Meant{named, 0, "uporter open console"}));
+  const auto found = found_or_told(find_server(ServerChoice{named, 0, "uporter open console"}));
   if (!found) return kFailed;
   if (!machine::lock_holder(*found)) return fail(not_running(*found));
   const Reply reply = ask(*found, "GET", "/v1/status");

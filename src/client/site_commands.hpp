@@ -27,8 +27,11 @@ int run_site_list(const std::string& settings, Form form);
 struct MountOptions {
   std::string path;
   std::string folder;
-  std::string site;  ///< Empty: the first one.
+  std::string site;             ///< Empty: the only one, or the one whose project has the folder.
+  bool replaces_pages = false;  ///< The path "/" may be that of a site that has pages.
 };
+/// True if the running server has a site of that name, or it is empty; else that is told.
+bool knows_site(const machine::Instance& instance, const std::string& name);
 int run_mount_add(const std::string& settings, const MountOptions& options);
 /// The mounts of all sites.
 int run_mount_list(const std::string& settings, Form form);

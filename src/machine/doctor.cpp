@@ -104,7 +104,7 @@ std::optional<Finding> judge_beginning(const sites::ScriptFound& script, const s
 }
 
 /// Asks for every file in the site's script folders what a request for it would lead to.
-Check check_scripts(const sites::Surroundings& in, const Site& site) {
+Check check_scripts(const sites::ResolveContext& in, const Site& site) {
   Check check{"The scripts of \"" + site.name + "\"", {}, {}};
   std::size_t fine = 0;
   for (const std::string& name : site.script_folders) {
@@ -135,7 +135,7 @@ Check check_scripts(const sites::Surroundings& in, const Site& site) {
   return check;
 }
 
-Check check_interpreters(const sites::Surroundings& in) {
+Check check_interpreters(const sites::ResolveContext& in) {
   Check check{"Interpreters", {}, {}};
   std::string missing;
   std::size_t found = 0;
@@ -200,8 +200,9 @@ const std::vector<SyntaxCheck>& syntax_checks() {
 }
 
 /// Has the interpreter check the script; a finding if something is wrong with it.
-asio::awaitable<std::optional<Finding>> check_syntax(run::RunSet& runs, const sites::Surroundings& in, const Site& site,
-                                                     const sites::ScriptFound& script, const SyntaxCheck& how) {
+asio::awaitable<std::optional<Finding>> check_syntax(run::RunSet& runs, const sites::ResolveContext& in,
+                                                     const Site& site, const sites::ScriptFound& script,
+                                                     const SyntaxCheck& how) {
   run::RunOrder order;
   order.program =
       script.interpreter.empty() ? files::find_program(std::string(how.program), in.search_path) : script.interpreter;
@@ -233,7 +234,7 @@ asio::awaitable<std::optional<Finding>> check_syntax(run::RunSet& runs, const si
 }
 
 /// Every script of the site, in its script folders and elsewhere, with the check that there is for it.
-asio::awaitable<void> check_all_syntax(run::RunSet& runs, const sites::Surroundings& in, const Site& site,
+asio::awaitable<void> check_all_syntax(run::RunSet& runs, const sites::ResolveContext& in, const Site& site,
                                        Check& check) {
   std::size_t fine = 0;
   std::error_code error;
@@ -266,7 +267,7 @@ asio::awaitable<void> check_all_syntax(run::RunSet& runs, const sites::Surroundi
 }  // namespace
 
 std::vector<Check> examine_deeply(const Settings& settings, const std::string& search_path) {
-  const sites::Surroundings in{settings, search_path};
+  const sites::ResolveContext in{settings, search_path};
   std::vector<Check> out;
   for (const Site& site : settings.sites) {
     Check& check = out.emplace_back(Check{"The syntax of the scripts of \"" + site.name + "\"", {}, {}});
@@ -281,7 +282,7 @@ std::vector<Check> examine_deeply(const Settings& settings, const std::string& s
 std::vector<Check> examine(const Instance& instance, SettingsRead read, const std::string& search_path,
                            const Standing& standing) {
   const Settings& settings = read.settings;
-  const sites::Surroundings in{settings, search_path};
+  const sites::ResolveContext in{settings, search_path};
   std::vector<Check> out;
   if (!instance.settings.empty()) {
     const bool exists = ::access(instance.settings.c_str(), F_OK) == 0;

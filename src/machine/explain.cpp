@@ -81,7 +81,7 @@ struct Url {
 
 class Explainer {
  public:
-  Explainer(const sites::Surroundings& in, const Standing& standing, const std::string& folder)
+  Explainer(const sites::ResolveContext& in, const Standing& standing, const std::string& folder)
       : in_(in), settings_(in.settings), standing_(standing), folder_(folder), listeners_(in.settings.listeners()) {}
 
   Explanation run(const std::string& what) {
@@ -155,7 +155,7 @@ class Explainer {
     if (leads_to.empty()) return;
     const Listener* const listener = find_listener(leads_to, url->port);
     if (listener == nullptr) return nobody_listens(*url);
-    say("The address " + listener->address.text() + " of the settings takes it in.");
+    say("The address " + listener->address.text() + " of the settings matches it.");
     check_running(*url);
     auto target = http::parse_target(url->target, "GET");
     if (const auto* const error = std::get_if<http::TargetError>(&target)) return find(http::finding_of(*error));
@@ -171,7 +171,7 @@ class Explainer {
   std::vector<std::string> where_it_leads(const http::Host& host) {
     const auto own = own_addresses();
     if (http::is_localhost_name(host.name)) {
-      say("The name " + host.name + " means this machine by itself (RFC 6761).");
+      say("The name " + host.name + " always means this computer (RFC 6761).");
       return {"127.0.0.1", "::1"};
     }
     std::vector<std::string> found = host.is_ip ? std::vector<std::string>{host.name} : addresses_of(host.name);
@@ -184,7 +184,9 @@ class Explainer {
                      : "The name " + host.name + " leads to this machine (" + shown + ").");
       return found;
     }
-    find({Code::name_not_here, {{"host", host.name}, {"found", shown.empty() ? "nowhere" : shown}}});
+    find(host.is_ip
+             ? Finding{Code::address_not_here, {{"address", host.name}}}
+             : Finding{Code::name_not_here, {{"host", host.name}, {"found", shown.empty() ? "nowhere" : shown}}});
     return {};
   }
 
@@ -212,6 +214,13 @@ class Explainer {
                                                                  : better;
       better =
           "http://" + host + (best->address.port == 80 ? "" : ":" + std::to_string(best->address.port)) + url.target;
+    }
+    const auto has_port = [&](const Listener& listener) { return listener.address.port == url.port; };
+    if (std::any_of(listeners_.begin(), listeners_.end(), has_port)) {
+      const std::string at_home = "http://localhost:" + std::to_string(url.port) + url.target;
+      find({Code::this_computer_only,
+            {{"host", url.host.name}, {"port", std::to_string(url.port)}, {"addresses", addresses}, {"url", at_home}}});
+      return;
     }
     say("The settings name no address with port " + std::to_string(url.port) + "; they name " + addresses + ".");
     if (!report_other_program(url, better)) {
@@ -302,6 +311,7 @@ class Explainer {
       finding.facts.emplace_back("command", "uporter mount add " +
                                                 text::shell_word("/" + std::string(files::base_name(folder))) + " " +
                                                 text::shell_word(folder) + standing_.option);
+    if (!standing_.is_running) not_running({});
     find(std::move(finding));
   }
 
@@ -372,7 +382,7 @@ class Explainer {
     return outcome && file_of(*outcome) == path;
   }
 
-  const sites::Surroundings& in_;
+  const sites::ResolveContext& in_;
   const Settings& settings_;
   const Standing& standing_;
   const std::string& folder_;
@@ -382,7 +392,7 @@ class Explainer {
 
 }  // namespace
 
-Explanation explain(const sites::Surroundings& in, const Standing& standing, const std::string& what,
+Explanation explain(const sites::ResolveContext& in, const Standing& standing, const std::string& what,
                     const std::string& folder) {
   return Explainer(in, standing, folder).run(what);
 }

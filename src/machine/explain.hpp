@@ -30,7 +30,7 @@ struct Explanation {
 };
 
 /// Explains `what`: a URL, a file:// URL, or the path of a file or folder, relative to `folder`.
-Explanation explain(const sites::Surroundings& in, const Standing& standing, const std::string& what,
+Explanation explain(const sites::ResolveContext& in, const Standing& standing, const std::string& what,
                     const std::string& folder);
 
 /// As JSON: what, served, outcome, urls, trail, findings (code, sentence, remedy).

@@ -20,7 +20,7 @@ constexpr std::array<std::pair<std::string_view, std::string_view>, 12> kKeys = 
     {"fallbackresource", "fallback"},
     {"errordocument", "problem-pages"},
     {"directoryindex", "index-files"},
-    {"header", "answer-fields"},
+    {"header", "response-headers"},
     {"options", "listing"},
     {"addtype", "media-types"},
     {"setenv", "environment"},

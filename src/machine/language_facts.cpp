@@ -112,8 +112,8 @@ asio::awaitable<std::string> output_for(run::RunSet& runs, const FoundInterprete
   order.program = found.path;
   order.arguments = {found.path};
   // As its pages find it.
-  for (std::string& word : run::directive_arguments(found.interpreter, {},
-                                                    found.interpreter.is_persistent() ? run::Runs::persistent : run::Runs::fresh))
+  for (std::string& word : run::directive_arguments(
+           found.interpreter, {}, found.interpreter.is_persistent() ? run::Runs::persistent : run::Runs::fresh))
     order.arguments.push_back(std::move(word));
   order.arguments.insert(order.arguments.end(), arguments.begin(), arguments.end());
   order.environment.add("PATH", search_path);

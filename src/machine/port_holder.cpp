@@ -102,21 +102,21 @@ bool is_end_held(const ConnectionEnd& local, const ConnectionEnd& remote) {
   const files::Descriptor system(::socket(AF_NETLINK, SOCK_DGRAM | SOCK_CLOEXEC, NETLINK_SOCK_DIAG));
   if (!are_addresses || !system.is_open()) return true;
   if (::send(system.get(), &question, sizeof question, 0) != static_cast<ssize_t>(sizeof question)) return true;
-  alignas(nlmsghdr) std::array<char, 4096> answer{};
+  alignas(nlmsghdr) std::array<char, 4096> response{};
   // It has been answered by now, within send().
-  const ssize_t got = ::recv(system.get(), answer.data(), answer.size(), MSG_DONTWAIT);
+  const ssize_t got = ::recv(system.get(), response.data(), response.size(), MSG_DONTWAIT);
   nlmsghdr head{};
   if (got < static_cast<ssize_t>(sizeof head)) return true;
-  std::memcpy(&head, answer.data(), sizeof head);
+  std::memcpy(&head, response.data(), sizeof head);
   if (head.nlmsg_type == NLMSG_ERROR) {
     nlmsgerr error{};
-    std::memcpy(&error, answer.data() + NLMSG_HDRLEN,
+    std::memcpy(&error, response.data() + NLMSG_HDRLEN,
                 std::min(sizeof error, static_cast<std::size_t>(got) - NLMSG_HDRLEN));
     return error.error != -ENOENT;
   }
   inet_diag_msg told{};
   if (got < static_cast<ssize_t>(NLMSG_HDRLEN + sizeof told)) return true;
-  std::memcpy(&told, answer.data() + NLMSG_HDRLEN, sizeof told);
+  std::memcpy(&told, response.data() + NLMSG_HDRLEN, sizeof told);
   // A socket whose process has closed it lives on for a while, and is nobody's.
   return told.idiag_inode != 0;
 }

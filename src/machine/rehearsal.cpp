@@ -188,8 +188,8 @@ std::optional<std::string> Rehearsal::run_script(const sites::ScriptFound& scrip
   // A process of its own says all that a pooled one would, and how it ends besides. Programs of others may be where
   // there is no such program here.
   const bool is_external = run::is_persistent(asked) && !script.rule->persistence.external.empty();
-  auto order =
-      run::order_script(asked, std::move(input), in_.settings.limits, is_external ? run::Runs::persistent : run::Runs::fresh);
+  auto order = run::order_script(asked, std::move(input), in_.settings.limits,
+                                 is_external ? run::Runs::persistent : run::Runs::fresh);
   out.environment = order.run.environment.list();
   auto started = start(std::move(order), is_external ? script.rule : nullptr);
   if (auto* const none = std::get_if<run::NotStarted>(&started)) {
@@ -199,7 +199,7 @@ std::optional<std::string> Rehearsal::run_script(const sites::ScriptFound& scrip
   const auto run = std::get<std::shared_ptr<run::ScriptRun>>(started);
   std::optional<std::string> location;
   context_.restart();
-  asio::co_spawn(context_, take_answer(run, out, location), [this](const std::exception_ptr& error) {
+  asio::co_spawn(context_, take_response(run, out, location), [this](const std::exception_ptr& error) {
     context_.stop();
     if (error) std::rethrow_exception(error);
   });
@@ -211,10 +211,10 @@ run::Started Rehearsal::start(run::ScriptOrder order, const script::Interpreter*
   const auto executor = context_.get_executor();
   std::shared_ptr<run::PoolAccess> share;
   if (external != nullptr) {
-    const auto order = run::pool_order(in_.settings, site_, *external, "", supplies_);
-    share = std::make_shared<run::PoolAccess>(executor, std::make_shared<run::Pool>(order, "", executor));
+    const auto pool = run::pool_order(in_.settings, site_, *external, "", supplies_);
+    share = std::make_shared<run::PoolAccess>(executor, std::make_shared<run::Pool>(pool, "", executor));
   }
-  const auto gate = std::make_shared<run::Gate>(run::Gate::Bounds{1, 1, 1});
+  const auto gate = std::make_shared<run::Gate>(run::Gate::Bounds{1, 0, 1, 1});
   RehearsalAsker asker(executor, runs_);
   run::StartFacts facts;
   run::Started started;
@@ -229,8 +229,8 @@ run::Started Rehearsal::start(run::ScriptOrder order, const script::Interpreter*
   return started;
 }
 
-asio::awaitable<void> Rehearsal::take_answer(std::shared_ptr<run::ScriptRun> run, Rehearsed& out,
-                                             std::optional<std::string>& location) {
+asio::awaitable<void> Rehearsal::take_response(std::shared_ptr<run::ScriptRun> run, Rehearsed& out,
+                                               std::optional<std::string>& location) {
   auto verdict = co_await run->verdict();
   std::optional<Finding> finding;
   if (auto* const none = std::get_if<run::ScriptRun::NoPage>(&verdict)) {

@@ -70,11 +70,11 @@ struct RehearsedRequest {
 /// Puts the request together; a sentence if that cannot be done.
 std::optional<std::string> compose(const RehearsalOrder& order, RehearsedRequest& request);
 
-/// One request, from its route to the answer, by way of as many scripts as it takes. run() once.
+/// One request, from its route to the response, by way of as many scripts as it takes. run() once.
 class Rehearsal {
  public:
   /// At `site`, one of the settings of `in`, for a request that names `host`. All must outlive it.
-  Rehearsal(const sites::Surroundings& in, const Site& site, std::string host, RehearsedRequest& request)
+  Rehearsal(const sites::ResolveContext& in, const Site& site, std::string host, RehearsedRequest& request)
       : in_(in), site_(site), host_(std::move(host)), request_(request), runs_(context_.get_executor()) {}
 
   /// False: it leads to something that is not run, and there is nothing to be rehearsed.
@@ -90,10 +90,10 @@ class Rehearsal {
   std::optional<std::string> run_script(const sites::ScriptFound& script, Rehearsed& out);
   /// Begins the run, at a program that others have started as `external` tells unless that is null.
   run::Started start(run::ScriptOrder order, const script::Interpreter* external);
-  boost::asio::awaitable<void> take_answer(std::shared_ptr<run::ScriptRun> run, Rehearsed& out,
-                                           std::optional<std::string>& location);
+  boost::asio::awaitable<void> take_response(std::shared_ptr<run::ScriptRun> run, Rehearsed& out,
+                                             std::optional<std::string>& location);
 
-  const sites::Surroundings& in_;
+  const sites::ResolveContext& in_;
   const Site& site_;
   const std::string host_;
   RehearsedRequest& request_;

@@ -92,6 +92,20 @@ std::shared_ptr<Gate::Place> Gate::line_up(const asio::any_io_executor& executor
   return place;
 }
 
+void Gate::look_at_work(Clock::time_point now) {
+  constexpr std::chrono::milliseconds kBetweenLooks{20};
+  {
+    const std::lock_guard lock(mutex_);
+    if (bounds_.most_slots <= bounds_.slots || now - looked_at_work_ < kBetweenLooks) return;
+    looked_at_work_ = now;
+    waiting_at_work_ = 0;
+    for (Pass* const pass : passes_)
+      if (pass->has_slot_ && pass->run_.process > 0 && pass->work_.is_waiting(pass->run_.process, now))
+        ++waiting_at_work_;
+  }
+  call_next();
+}
+
 void Gate::call_next() {
   for (;;) {
     std::shared_ptr<Place> next;
@@ -120,7 +134,12 @@ void Gate::call_next_if_possible() noexcept {
 
 asio::awaitable<Gate::Ticket> Gate::Place::slot_by(Clock::time_point time) {
   const auto self = shared_from_this();
-  co_await called_.wait_until(time);
+  constexpr std::chrono::milliseconds kBetweenLooks{40};
+  while (!called_.is_set() && Clock::now() < time) {
+    auto waiting = called_.wait_until(std::min(time, Clock::now() + kBetweenLooks));
+    co_await std::move(waiting);
+    if (!called_.is_set()) gate_->look_at_work(Clock::now());
+  }
   if (!called_.is_set()) give_up();
   co_return std::move(ticket_);
 }

@@ -1,12 +1,13 @@
 // The gate: how many scripts run at once, over all threads, and the queue of those that wait for their slot.
 //
 // A run has a slot from its start on, and there are few: so many work at once without being in each other's way. One
-// that only streams (its answer has begun, and it goes on and on) gives its slot back and keeps its leave to run; of
+// that only streams (its response has begun, and it goes on and on) gives its slot back and keeps its leave to run; of
 // those there may be many, up to a bound for all runs.
 #pragma once
 
 #include <sys/types.h>
 
+#include <algorithm>
 #include <boost/asio/any_io_executor.hpp>
 #include <boost/asio/awaitable.hpp>
 #include <chrono>
@@ -18,13 +19,16 @@
 #include <vector>
 
 #include "run/event.hpp"
+#include "run/work_share.hpp"
 
 namespace porter::run {
 
 class Gate : public std::enable_shared_from_this<Gate> {
  public:
   struct Bounds {
-    std::size_t slots = 1;   ///< Runs that have a slot at once; at least 1.
+    std::size_t slots = 1;  ///< Runs that have a slot at once; at least 1.
+    /// As many have one if those before them wait themselves and do not compute; 0: no more than `slots`.
+    std::size_t most_slots = 0;
     std::size_t runs = 128;  ///< Runs in all, those that stream included; at least 1.
     std::size_t queue = 64;  ///< Requests that wait.
   };
@@ -63,6 +67,7 @@ class Gate : public std::enable_shared_from_this<Gate> {
     const std::shared_ptr<Gate> gate_;
     Run run_;        // Guarded by the gate's mutex, as is what follows.
     bool has_slot_;  ///< It is counted among the slots.
+    WorkShare work_;
   };
   using Ticket = std::shared_ptr<Pass>;
 
@@ -91,8 +96,8 @@ class Gate : public std::enable_shared_from_this<Gate> {
 
   /// Leave for `run` if nothing stands in the way of it; else null. From any thread.
   Ticket try_enter(Run run);
-  /// For a run that has begun and has its slot elsewhere, among the pooled processes of its site: it takes none here, and
-  /// only counts among all runs. From any thread.
+  /// For a run that has begun and has its slot elsewhere, among the pooled processes of its site: it takes none here,
+  /// and only counts among all runs. From any thread.
   Ticket enter_beside(Run run);
   /// Whether all runs together are as many as may be. From any thread.
   bool is_full();
@@ -113,7 +118,12 @@ class Gate : public std::enable_shared_from_this<Gate> {
 
  private:
   /// With mutex_ held: whether another run may begin.
-  bool has_room() const { return with_slot_ < bounds_.slots && passes_.size() < bounds_.runs; }
+  bool has_room() const {
+    const std::size_t most = std::max(bounds_.slots, std::min(bounds_.slots + waiting_at_work_, bounds_.most_slots));
+    return with_slot_ < most && passes_.size() < bounds_.runs;
+  }
+  /// Looks which of the runs that have a slot compute, and lets others in for those that do not.
+  void look_at_work(Clock::time_point now);
   /// With mutex_ held, when has_room(): leave for `run`.
   Ticket admit(Run run, bool has_slot);
   /// Lets those in for whom there is room.
@@ -124,7 +134,9 @@ class Gate : public std::enable_shared_from_this<Gate> {
   std::mutex mutex_;
   Bounds bounds_;  // Guarded by mutex_, as is all that follows.
   std::size_t with_slot_ = 0;
-  std::vector<const Pass*> passes_;
+  std::size_t waiting_at_work_ = 0;  ///< Of those, as of the last look.
+  Clock::time_point looked_at_work_{};
+  std::vector<Pass*> passes_;
   std::deque<std::shared_ptr<Place>> waiting_;
 };
 

@@ -164,7 +164,7 @@ std::variant<pid_t, StartError> start_process(StartOrder order) {
 
   if (id < 0) return StartError{StartError::Step::resources, clone_error};
   if (child.failure.number != 0) {
-    bury(id);
+    wait_and_reap(id);
     return child.failure;
   }
   return id;
@@ -187,7 +187,7 @@ pid_t fork_process(void (*life)(void*), void* argument) {
   ::_exit(0);
 }
 
-void bury(pid_t id) {
+void wait_and_reap(pid_t id) {
   while (::waitpid(id, nullptr, 0) < 0 && errno == EINTR) {
   }
 }

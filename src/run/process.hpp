@@ -64,7 +64,7 @@ std::optional<int> run_to_its_end(StartOrder order);
 /// there are other threads. Its number, or -1.
 pid_t fork_process(void (*life)(void*), void* argument);
 /// Waits for the end of a child of this process, and reaps it.
-void bury(pid_t id);
+void wait_and_reap(pid_t id);
 
 /// How a process has ended.
 struct ProcessEnd {

@@ -35,8 +35,8 @@ Runner runner_of(const sites::ScriptFound& script);
 /// Remembers what runs the scripts of one thread, for as long as their files do not change.
 class Runners {
  public:
-  /// As runner_of(). The answer lasts until the next call. Of a script that is new or not what it was, no compiled code
-  /// stays in the folder `opcodes` that is older than that.
+  /// As runner_of(). The response lasts until the next call. Of a script that is new or not what it was, no compiled
+  /// code stays in the folder `opcodes` that is older than that.
   const Runner& of(const sites::ScriptFound& script, const std::string& opcodes);
 
  private:

@@ -16,8 +16,8 @@ constexpr std::size_t kPiece = 64 * 1024;
 constexpr std::chrono::milliseconds kPageAfterHead{150};
 /// What of an announced length is missing is awaited for less, since here a part of the page is there.
 constexpr std::chrono::milliseconds kRestOfPage{20};
-/// Most scripts end right after they have written a short page. Awaiting that makes one packet of the answer, with its
-/// length, where there would be three; and it is too short a time to be noticed where the page goes on.
+/// Most scripts end right after they have written a short page. Awaiting that makes one packet of the response, with
+/// its length, where there would be three; and it is too short a time to be noticed where the page goes on.
 constexpr std::chrono::microseconds kEndAfterPage{300};
 /// A script that fails behind a part of its page has its interpreter flush that first and complain then. So one that
 /// computes is given this much processor time for it, whatever else the machine has to do meanwhile; one that waits
@@ -116,10 +116,10 @@ asio::awaitable<bool> ScriptRun::read_head() {
     if (got == 0) break;
     note_read(got);
     // What comes after the first part of a page without a head is read, so that the script can end, and dropped.
-    if (pending_.size() < limits_.answer_head) pending_.append(space.data(), got);
+    if (pending_.size() < limits_.response_head) pending_.append(space.data(), got);
     if (is_no_head) continue;
     // However much has come at once, a head that is too large is not taken.
-    if (const auto length = script::script_head_length(pending_); length && *length <= limits_.answer_head) {
+    if (const auto length = script::script_head_length(pending_); length && *length <= limits_.response_head) {
       auto parsed = script::parse_script_head(std::string_view(pending_).substr(0, *length));
       if (auto* const good = std::get_if<script::ScriptHead>(&parsed)) {
         report_.head = std::move(*good);
@@ -133,8 +133,8 @@ asio::awaitable<bool> ScriptRun::read_head() {
       is_no_head = true;
     } else if (script::is_surely_no_head(pending_)) {
       is_no_head = true;
-    } else if (pending_.size() >= limits_.answer_head) {
-      report_.head_limit = limits_.answer_head;
+    } else if (pending_.size() >= limits_.response_head) {
+      report_.head_limit = limits_.response_head;
       source_->stop();
       break;
     }

@@ -1,5 +1,5 @@
-// A script run as the server runs it: the head of its answer, its page, and the verdict on both. Both the server and a
-// rehearsal use it, so what is rehearsed is what happens.
+// A script run as the server runs it: the head of its response, its page, and the verdict on both. Both the server and
+// a rehearsal use it, so what is rehearsed is what happens.
 #pragma once
 
 #include <array>
@@ -36,7 +36,7 @@ class ScriptRun {
   /// The run that goes on in `source`. What `order` refers to must outlive it.
   ScriptRun(std::shared_ptr<ScriptSource> source, const ScriptOrder& order);
 
-  // What a run has come to, as far as its answer goes.
+  // What a run has come to, as far as its response goes.
 
   /// It speaks to the client directly: what read_page() gives is sent as it is.
   struct Direct {};
@@ -44,7 +44,7 @@ class ScriptRun {
   struct LocalRedirect {
     std::string location;
   };
-  /// head() and what read_page() gives are the answer.
+  /// head() and what read_page() gives are the response.
   struct Page {
     bool is_whole = false;           ///< The run has ended, and gathered() is all of its page.
     std::optional<Finding> finding;  ///< What was wrong all the same, of a whole one.
@@ -93,7 +93,7 @@ class ScriptRun {
   const script::RunReport& report() const { return report_; }
 
  private:
-  /// Reads until the answer head is whole. False: there is none to come; judge() tells why.
+  /// Reads until the response head is whole. False: there is none to come; judge() tells why.
   asio::awaitable<bool> read_head();
   /// Waits for a moment for what follows the head. True: the script has ended, and all of its page is in gathered().
   /// Whether the script, which computes still, may be about to tell that it has failed; its page has come since

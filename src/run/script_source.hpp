@@ -1,5 +1,5 @@
-// Where a script's answer comes from: a process made for it alone (run/fresh/run.hpp), or whatever else can be written
-// to and read from in its place (run/fastcgi/run.hpp).
+// Where a script's response comes from: a process made for it alone (run/fresh/run.hpp), or whatever else can be
+// written to and read from in its place (run/fastcgi/run.hpp).
 //
 // It belongs to one io_context with one thread, and all its functions are called there. It may be let go of at any
 // time, also before it has ended.
@@ -51,9 +51,9 @@ class ScriptSource {
   /// Calls `then` once the run has lasted longer than most do, unless it ends before.
   virtual void when_long(std::function<void()> then) = 0;
 
-  /// Its answer has begun. Once it has lasted for a second it only streams, and gives back its slot at the gate; one
+  /// Its response has begun. Once it has lasted for a second it only streams, and gives back its slot at the gate; one
   /// that `is_stream` by its own word does so at once.
-  virtual void answer_has_begun(bool is_stream) = 0;
+  virtual void response_has_begun(bool is_stream) = 0;
 
   /// Waits until it has ended and its error stream is read. What is not known of the end is left out.
   virtual asio::awaitable<ProcessEnd> end() = 0;
@@ -65,7 +65,7 @@ class ScriptSource {
   /// ended, or this cannot be told.
   virtual std::optional<std::chrono::nanoseconds> work_so_far() { return std::nullopt; }
 
-  /// What has kept the script's answer from arriving, if that is no doing of the script's own; once it has ended.
+  /// What has kept the script's response from arriving, if that is no doing of the script's own; once it has ended.
   virtual const std::optional<Finding>& failure() const {
     static const std::optional<Finding> kNone;
     return kNone;

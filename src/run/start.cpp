@@ -54,7 +54,8 @@ class ScriptStart {
   /// Waits for a slot at `gate`, which is that of `pool` unless that is null. Null: there is none, as `why` tells.
   asio::awaitable<Gate::Ticket> slot_at(Gate& gate, Pool* pool, NotStarted& why);
   /// Waits in the queue of `pool` with `request`. Null: in vain, as `why` tells.
-  asio::awaitable<std::shared_ptr<QueuePlace>> process_of(PoolAccess& share, FastCgiRun::Order& request, NotStarted& why);
+  asio::awaitable<std::shared_ptr<QueuePlace>> process_of(PoolAccess& share, FastCgiRun::Order& request,
+                                                          NotStarted& why);
   /// Hands `request` to `peer`. Null: that had just gone.
   std::shared_ptr<ScriptRun> hand_over(const std::shared_ptr<FastCgiPeer>& peer, FastCgiRun::Order& request);
   /// The finding for a script that has no slot, with those that have. `pool` is what it waited for; null: the gate.
@@ -90,16 +91,19 @@ Finding ScriptStart::no_slot(Pool* pool, Code code) {
   const bool is_full = pool == nullptr && state.runs.size() >= bounds.runs;
   if (pool != nullptr) {
     const auto& order = pool->order();
-    fact("running", order.processes);
+    fact("running", pool->gate() ? order.at_once : order.processes);
     fact("waiting", pool->state().waiting);
-    finding.facts.emplace_back("key", "interpreter." + order.language + ".processes");
+    finding.facts.emplace_back("table", "interpreter." + order.language);
+    finding.facts.emplace_back("key", "processes");
     fact("example", 2 * order.processes);
   } else {
     fact("running", state.runs.size());
     fact("waiting", state.waiting);
+    finding.facts.emplace_back("table", "limits");
     finding.facts.emplace_back("key", is_full ? "runs-most" : "runs");
     fact("example", 2 * (is_full ? bounds.runs : bounds.slots));
   }
+  fact("queue", 2 * order_.limits.queue);
   fact("seconds", static_cast<std::size_t>(asker_.patience().count()));
   if (auto holders = holders_of(state, pool, is_full); !holders.empty())
     finding.facts.emplace_back("holders", std::move(holders));
@@ -175,7 +179,7 @@ std::shared_ptr<ScriptRun> ScriptStart::hand_over(const std::shared_ptr<FastCgiP
 }
 
 asio::awaitable<std::shared_ptr<QueuePlace>> ScriptStart::process_of(PoolAccess& share, FastCgiRun::Order& request,
-                                                                   NotStarted& why) {
+                                                                     NotStarted& why) {
   const std::shared_ptr<QueuePlace> place = share.line_up(request, order_.limits.queue);
   if (!place) {
     why.finding = no_slot(share.pool().get(), Code::too_many_runs);
@@ -187,8 +191,8 @@ asio::awaitable<std::shared_ptr<QueuePlace>> ScriptStart::process_of(PoolAccess&
   facts_.waited = Clock::now() - since_;
   if (has_come) place->give_back(request);
   // Of a client that has not waited for long it is not asked whether it is still there.
-  const bool is_in_vain = !has_come || (!request.sent && facts_.waited >= kShortRun && asker_.has_left());
-  if (!is_in_vain) co_return place;
+  const bool gave_up_waiting = !has_come || (!request.sent && facts_.waited >= kShortRun && asker_.has_left());
+  if (!gave_up_waiting) co_return place;
   why = in_vain(share.pool().get());
   co_return nullptr;
 }

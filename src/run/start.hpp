@@ -28,7 +28,7 @@ class Asker {
   virtual RunSet& runs() = 0;
   /// How long it waits for its slot.
   virtual std::chrono::seconds patience() const = 0;
-  /// True if nobody waits for the answer any more.
+  /// True if nobody waits for the response any more.
   virtual bool has_left() = 0;
   /// Calls `then`, once, soon after that; null: nobody wants to know any more.
   virtual void when_left(std::function<void()> then) = 0;
@@ -44,8 +44,8 @@ struct StartFacts {
   /// Who has the request that is there for one after another; nullopt: a process of its own.
   struct Persistent {
     pid_t process = 0;      ///< 0: that is not known.
-    std::uint64_t run = 0;  ///< The how-manieth of the process this one is; 0: that is not known.
-    std::string external;     ///< Where others have started it; empty: the server has.
+    std::uint64_t run = 0;  ///< Which run of that process it is, from 1 on; 0: that is not known.
+    std::string external;   ///< Where others have started it; empty: the server has.
   };
   std::optional<Persistent> persistent;
 };

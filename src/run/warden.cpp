@@ -104,7 +104,7 @@ void dismiss_warden(Warden warden) {
   if (warden.pipe.is_open()) [[maybe_unused]]
     const ssize_t written = ::write(warden.pipe.get(), "x", 1);
   warden.pipe.reset();
-  if (warden.process > 0) bury(warden.process);
+  if (warden.process > 0) wait_and_reap(warden.process);
 }
 
 namespace {
@@ -142,7 +142,7 @@ Warden start_warden(WardenIs is) {
   warden.process = fork_process(begin, &beginning);
   ::close(ends[0]);
   if (is == WardenIs::nobodys) {
-    if (warden.process > 0) bury(warden.process);
+    if (warden.process > 0) wait_and_reap(warden.process);
     ::prctl(PR_SET_CHILD_SUBREAPER, holds_orphans);
   }
   if (warden.process < 0) return {};

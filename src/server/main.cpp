@@ -59,7 +59,7 @@ int fail(int status, const std::string& sentence) {
 }
 
 int fail(int status, const Finding& finding) {
-  return fail(status, text::escape_line(sentence_of(finding)) + " " + text::escape_line(remedy_of(finding)));
+  return fail(status, text::escape_line(sentence_of(finding)) + " " + text::escape_lines(remedy_of(finding), "  "));
 }
 
 /// The document root without links; a finding if it is none.
@@ -136,11 +136,11 @@ std::optional<std::string> take_limits(const Options& options, Limits& limits) {
   return std::nullopt;
 }
 
-/// A server, and the ways by which it is steered.
-class Steered {
+/// A server, and the ways by which it is controlled.
+class Control {
  public:
   /// `steering` is null for a server that goes by no settings.
-  Steered(Server& server, const machine::Instance& instance, std::unique_ptr<Steering> steering)
+  Control(Server& server, const machine::Instance& instance, std::unique_ptr<Steering> steering)
       : steering_(std::move(steering)),
         api_(server, steering_ ? steering_->instance() : instance, steering_.get()),
         socket_(server, api_, instance.socket),
@@ -205,6 +205,10 @@ int begin_anew(int argc, char** argv) {
 /// What is to be told once of what lies in the sites.
 std::vector<std::string> remarks_on(const Settings& settings) {
   std::vector<std::string> out;
+  for (const Address& address : settings.unused_addresses()) {
+    const Finding unused{Code::address_unused, {{"address", address.text()}}};
+    out.push_back(sentence_of(unused) + " " + remedy_of(unused));
+  }
   for (const Site& site : settings.sites)
     if (const auto rules = machine::find_foreign_rules(site))
       out.push_back(sentence_of(*rules) + " " + remedy_of(*rules));
@@ -266,15 +270,15 @@ int serve_folder(const Options& options) {
   Shared shared;
   const machine::Instance instance = machine::instance_for_folder(root);
   fill(shared, journal, instance);
-  Server server(shared, settings, std::move(std::get<std::vector<Entrance>>(opened)), thread_count(options));
+  Server server(shared, settings, std::move(std::get<std::vector<ListeningSocket>>(opened)), thread_count(options));
   server.keep_warden(std::move(warden));
   server.forget_compiled();
-  Steered steered(server, instance, nullptr);
+  Control control(server, instance, nullptr);
   auto unsteered = machine::make_folders(instance);
   files::Descriptor lock;
   if (!unsteered) lock = machine::take_lock(instance);
-  if (!unsteered) unsteered = steered.open();
-  if (!unsteered) steered.open_console(server.snapshot().settings.console, start);
+  if (!unsteered) unsteered = control.open();
+  if (!unsteered) control.open_console(server.snapshot().settings.console, start);
   // The folder is served all the same.
   if (unsteered) journal.write_note("          " + sentence_of(*unsteered) + " " + remedy_of(*unsteered) + "\n");
   start.ready_after = since_begun(options);
@@ -288,9 +292,9 @@ int serve_folder(const Options& options) {
 
 /// Opens the addresses of `settings`, taking over what the service manager has opened. On failure what is wrong is
 /// shown, and the result is empty.
-std::optional<std::vector<Entrance>> open_addresses(const Settings& settings) {
-  std::vector<Entrance> entrances;
-  // What the manager has opened is an entrance, whether the settings name it or not.
+std::optional<std::vector<ListeningSocket>> open_addresses(const Settings& settings) {
+  std::vector<ListeningSocket> entrances;
+  // What the manager has opened is an listener, whether the settings name it or not.
   const std::vector<Endpoint> managed = keep_manager_sockets();
   for (const Endpoint& endpoint : managed)
     if (auto socket = wake_manager_socket(endpoint)) entrances.push_back({endpoint, std::move(*socket)});
@@ -298,7 +302,7 @@ std::optional<std::vector<Entrance>> open_addresses(const Settings& settings) {
   for (const Listener& listener : settings.listeners()) {
     Address address = listener.address;
     auto opened = listen_on(address, managed);
-    if (auto* const some = std::get_if<std::vector<Entrance>>(&opened)) {
+    if (auto* const some = std::get_if<std::vector<ListeningSocket>>(&opened)) {
       std::move(some->begin(), some->end(), std::back_inserter(entrances));
     } else {
       const SettingsProblem problem{listen_finding(address, std::get<ListenError>(opened)), settings.file, 0, 0, {}};
@@ -363,11 +367,11 @@ int serve_settings(const Options& options) {
   server.keep_warden(std::move(warden));
   server.forget_compiled();
   const auto override_by_options = [&options](Settings& settings) { take_limits(options, settings.limits); };
-  Steered steered(
+  Control control(
       server, instance,
       std::make_unique<Steering>(server, instance, std::move(read.text), read.standing, override_by_options));
-  if (const auto wrong = steered.open()) return fail(1, *wrong);
-  steered.open_console(server.snapshot().settings.console, start);
+  if (const auto wrong = control.open()) return fail(1, *wrong);
+  control.open_console(server.snapshot().settings.console, start);
   const bool in_background = options.ready >= 0 || options.in_background || has_waiting_manager();
   start.ready_after = since_begun(options);
   start.stop = in_background ? "uporter stop" + instance.option() : "Ctrl+C";

@@ -17,7 +17,7 @@ std::optional<int> read_options(int argc, char** argv, Options& options) {
   app.add_option("--reach", options.reach, "Who can reach the server")
       ->transform(CLI::CheckedTransformer(std::map<std::string, Address::Reach>{
           {"this-computer", Address::Reach::this_computer}, {"network", Address::Reach::network}}));
-  app.add_option("--host", options.hosts, "A further host name to answer to");
+  app.add_option("--host", options.hosts, "Also answer to this host");
   app.add_option("--fallback", options.fallback, "The script that answers for paths that lead to no file");
   app.add_option("--console", options.console, "Where the console is, such as localhost:8079, or off");
   app.add_option("--threads", options.threads, "How many threads serve; one for each core by default")

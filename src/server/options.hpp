@@ -10,7 +10,7 @@
 
 namespace porter::server {
 
-/// The exit status of a command that was called wrongly, the same for uporterd and uporter.
+/// The exit status of a command that was usage error, the same for uporterd and uporter.
 inline constexpr int kBadUse = 2;
 
 struct Options {

@@ -53,21 +53,21 @@ Finding is_stopping_finding() { return {Code::stopping, {}}; }
 
 }  // namespace
 
-Server::Server(Shared& shared, Settings settings, std::vector<Entrance> entrances, std::size_t threads)
+Server::Server(Shared& shared, Settings settings, std::vector<ListeningSocket> entrances, std::size_t threads)
     : shared_(shared),
       context_(1),
       signals_(context_, SIGINT, SIGTERM, SIGHUP),
       patience_(context_),
       probes_(context_.get_executor()),
       warden_(context_),
-      entrances_(context_, [this](int socket, const Endpoint& endpoint) { hand_over(socket, endpoint); }),
+      listeners_(context_, [this](int socket, const Endpoint& endpoint) { hand_over(socket, endpoint); }),
       shelf_(shared.exchanges.add_shelf()) {
   shared_.pools.set_keeper(context_.get_executor());
   snapshot_ = make_snapshot(std::move(settings));
   for (std::size_t i = 0; i < threads; ++i) {
-    workers_.push_back(std::make_unique<WorkerThread>(shared_, snapshot_, answerer_));
+    workers_.push_back(std::make_unique<WorkerThread>(shared_, snapshot_, responder_));
   }
-  entrances_.let_in(std::move(entrances));
+  listeners_.accept_on(std::move(entrances));
 }
 
 std::shared_ptr<const Snapshot> Server::make_snapshot(Settings settings) const {
@@ -78,7 +78,8 @@ std::shared_ptr<const Snapshot> Server::make_snapshot(Settings settings) const {
   for (const Site& site : now.sites) snapshot->site_names.push_back(std::make_shared<const std::string>(site.name));
   // What did not change is kept: scripts that run and wait are counted on, and the log stays open.
   const std::size_t runs = run::runs_at_once(now.limits);
-  const run::Gate::Bounds bounds{runs, now.limits.runs_most, now.limits.queue};
+  const std::size_t most = now.limits.runs > 0 ? runs : run::kUsualMost;
+  const run::Gate::Bounds bounds{runs, most, now.limits.runs_most, now.limits.queue};
   snapshot->gate = snapshot_ ? snapshot_->gate : std::make_shared<run::Gate>(bounds);
   snapshot->gate->set_bounds(bounds);
   const AccessLog& log = now.access_log;
@@ -172,12 +173,12 @@ void Server::turn_away(int socket, const Finding& finding) {
 
 std::vector<Finding> Server::apply(Settings settings) {
   if (stopping_) return {is_stopping_finding()};
-  auto prepared = entrances_.prepare(is_paused_ ? std::vector<Listener>() : settings.listeners());
+  auto prepared = listeners_.prepare(is_paused_ ? std::vector<Listener>() : settings.listeners());
   if (auto* const findings = std::get_if<std::vector<Finding>>(&prepared)) return std::move(*findings);
   snapshot_ = make_snapshot(std::move(settings));
   give_to_workers();
   shared_.pools.keep_only([this](const run::PoolOrder& order) { return is_still_wanted(order); });
-  entrances_.carry_out(std::move(std::get<Entrances::Change>(prepared)));
+  listeners_.commit(std::move(std::get<Listeners::Change>(prepared)));
   asio::co_spawn(context_, probe(), [](const std::exception_ptr&, const auto&) {});
   for (const auto& then : applies_) then(snapshot_->settings);
   return {};
@@ -209,7 +210,7 @@ void Server::give_to_workers() {
 void Server::pause() {
   if (is_paused_ || stopping_) return;
   is_paused_ = true;
-  entrances_.carry_out({});
+  listeners_.commit({});
   give_to_workers();
   tell_state();
 }
@@ -217,11 +218,11 @@ void Server::pause() {
 std::vector<Finding> Server::resume() {
   if (stopping_) return {is_stopping_finding()};
   if (!is_paused_) return {};
-  auto prepared = entrances_.prepare(snapshot_->listeners);
+  auto prepared = listeners_.prepare(snapshot_->listeners);
   if (auto* const findings = std::get_if<std::vector<Finding>>(&prepared)) return std::move(*findings);
   is_paused_ = false;
   give_to_workers();
-  entrances_.carry_out(std::move(std::get<Entrances::Change>(prepared)));
+  listeners_.commit(std::move(std::get<Listeners::Change>(prepared)));
   tell_state();
   return {};
 }
@@ -238,7 +239,7 @@ std::string_view Server::state() const { return stopping_ ? "stopping" : is_paus
 void Server::tell_state() { shared_.events.publish("state", "{\"state\":\"" + std::string(state()) + "\"}"); }
 
 std::optional<Finding> Server::problem() const {
-  if (const int error = entrances_.error()) return out_of_resources("take connections", error);
+  if (const int error = listeners_.error()) return out_of_resources("take connections", error);
   const files::Descriptor next(::fcntl(STDIN_FILENO, F_DUPFD_CLOEXEC, 0));
   const bool is_scarce = next.is_open() ? takes_from_reserve(next.get()) : errno == EMFILE || errno == ENFILE;
   if (is_scarce) return out_of_resources("take connections", EMFILE);
@@ -274,7 +275,7 @@ void Server::reopen_logs() {
 
 void Server::forget_compiled() {
   machine::set_opcodes_aside(shared_.supplies.opcodes);
-  for (const auto& pool : shared_.pools.all()) pool->files().begin_anew();
+  for (const auto& pool : shared_.pools.all()) pool->files().begin_generation();
   asio::co_spawn(context_, shared_.helpers.lengthy.run([folder = shared_.supplies.opcodes] {
     machine::remove_opcodes_aside(folder);
     return true;
@@ -323,7 +324,7 @@ void Server::begin_to_stop() {
   stopping_ = true;
   set_last_resort(snapshot_->settings.limits.stop_time + kStopReserve);
   tell_state();
-  entrances_.close();
+  listeners_.close();
   probes_.terminate_all();
   shared_.pools.close();
   for (const auto& thread : workers_) thread->worker().stop();

@@ -17,8 +17,8 @@
 
 #include "machine/probe.hpp"
 #include "run/warden.hpp"
-#include "server/answer/answer.hpp"
-#include "server/listen/entrances.hpp"
+#include "server/listen/listeners.hpp"
+#include "server/response/respond.hpp"
 #include "server/start_lines.hpp"
 #include "server/worker.hpp"
 
@@ -27,7 +27,7 @@ namespace porter::server {
 class Server {
  public:
   /// `threads` is at least 1. Connections are accepted from now on, and answered once run() is called.
-  Server(Shared& shared, Settings settings, std::vector<Entrance> entrances, std::size_t threads);
+  Server(Shared& shared, Settings settings, std::vector<ListeningSocket> entrances, std::size_t threads);
 
   /// What a hangup means: closing the terminal stops a server that runs in it; one in the background opens its logs
   /// anew.
@@ -107,8 +107,8 @@ class Server {
   asio::posix::stream_descriptor warden_;  ///< Its pipe.
   pid_t warden_process_ = 0;
   std::shared_ptr<const Snapshot> snapshot_;
-  Entrances entrances_;
-  SiteAnswerer answerer_;
+  Listeners listeners_;
+  SiteResponder responder_;
   std::vector<std::unique_ptr<WorkerThread>> workers_;
   std::shared_ptr<const FoundInterpreters> interpreters_ = std::make_shared<const FoundInterpreters>();
   std::chrono::system_clock::time_point begun_ = std::chrono::system_clock::now();

@@ -13,8 +13,8 @@
 #include "run/gate.hpp"
 #include "run/pool/pool.hpp"
 #include "run/script_order.hpp"
-#include "server/answer/file_cache.hpp"
 #include "server/record/access_log.hpp"
+#include "server/response/file_cache.hpp"
 
 namespace porter::server {
 

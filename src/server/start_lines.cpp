@@ -51,7 +51,7 @@ void append_network_urls(std::string& out, const Settings& settings, bool shows_
   }
   bool is_first = true;
   for (const std::string& url : urls) {
-    out += fmt::format("  {:<13}  {}\n", is_first ? "From there" : "", url);
+    out += fmt::format("  {:<13}  {}\n", is_first ? "Other devices" : "", url);
     is_first = false;
   }
   if (shows_code && !urls.empty()) out += code_of(urls.front());

@@ -44,21 +44,21 @@ void run_to_the_end(asio::io_context& context) {
   }
 }
 
-Worker::Worker(Shared& shared, asio::io_context& context, std::shared_ptr<const Snapshot> snapshot, Answerer& answerer,
-               std::atomic<std::size_t>& connections)
+Worker::Worker(Shared& shared, asio::io_context& context, std::shared_ptr<const Snapshot> snapshot,
+               Responder& responder, std::atomic<std::size_t>& connections)
     : shared_(shared),
       context_(context),
-      answerer_(answerer),
+      responder_(responder),
       counted_(connections),
       work_(context_.get_executor()),
       sweep_alarm_(context_.get_executor()),
       runs_(context_.get_executor()),
       served_(std::make_shared<Served>(std::move(snapshot))),
       flush_timer_(context_),
-      shelf_(answerer.is_recorded() ? &shared.exchanges.add_shelf() : nullptr) {}
+      shelf_(responder.is_recorded() ? &shared.exchanges.add_shelf() : nullptr) {}
 
-WorkerThread::WorkerThread(Shared& shared, std::shared_ptr<const Snapshot> snapshot, Answerer& answerer)
-    : context_(1), worker_(shared, context_, std::move(snapshot), answerer, shared.connections) {
+WorkerThread::WorkerThread(Shared& shared, std::shared_ptr<const Snapshot> snapshot, Responder& responder)
+    : context_(1), worker_(shared, context_, std::move(snapshot), responder, shared.connections) {
   thread_ = std::thread([this] {
     // Signals are the main thread's. Blocked, SIGCHLD would not be ignored any more, and each script's end would wake
     // another thread for nothing.
@@ -142,7 +142,7 @@ void Worker::abort() {
 }
 
 const std::shared_ptr<run::PoolAccess>& Worker::pool_for(Served& served, const Site& site,
-                                                        const sites::ScriptFound& script) {
+                                                         const sites::ScriptFound& script) {
   auto& known = served.pools[&site];
   for (const Served::PoolOf& one : known)
     if (one.rule == script.rule && one.program == script.interpreter) return one.share;
@@ -150,7 +150,7 @@ const std::shared_ptr<run::PoolAccess>& Worker::pool_for(Served& served, const S
       run::pool_order(served.snapshot->settings, site, *script.rule, script.interpreter, shared_.supplies);
   const auto pool = shared_.pools.of(order);
   known.push_back({script.rule, script.interpreter, std::make_shared<run::PoolAccess>(executor(), pool)});
-  if (pool->is_to_be_watched() && order.workers.empty())
+  if (pool->is_to_be_watched() && order.external.empty())
     asio::co_spawn(context_, machine::watch_files(runs_, pool), [](const std::exception_ptr&) {});
   return known.back().share;
 }
@@ -228,7 +228,7 @@ void Worker::sweep() {
 
 void Worker::end_if_idle() {
   if (!stopping_ || !connections_.empty()) return;
-  // A script that went on after its answer has no claim on a server that stops.
+  // A script that went on after its response has no claim on a server that stops.
   runs_.terminate_all();
   if (runs_.size() != 0) return;
   sweeping_ = false;

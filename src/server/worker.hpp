@@ -24,17 +24,17 @@
 #include "run/gate.hpp"
 #include "run/helpers.hpp"
 #include "run/pool/pool.hpp"
-#include "server/answer/writer.hpp"
 #include "server/record/event_hub.hpp"
 #include "server/record/exchange_store.hpp"
 #include "server/record/journal.hpp"
+#include "server/response/writer.hpp"
 #include "server/snapshot.hpp"
 
 namespace porter::server {
 
 namespace asio = boost::asio;
 
-class Answerer;
+class Responder;
 class Connection;
 class Worker;
 
@@ -64,8 +64,8 @@ struct Shared {
 
 class Worker {
  public:
-  /// Its connections run on `context`, are answered by `answerer`, and are counted in `connections`.
-  Worker(Shared& shared, asio::io_context& context, std::shared_ptr<const Snapshot> snapshot, Answerer& answerer,
+  /// Its connections run on `context`, are answered by `responder`, and are counted in `connections`.
+  Worker(Shared& shared, asio::io_context& context, std::shared_ptr<const Snapshot> snapshot, Responder& responder,
          std::atomic<std::size_t>& connections);
   Worker(const Worker&) = delete;
   Worker& operator=(const Worker&) = delete;
@@ -83,7 +83,7 @@ class Worker {
 
   Shared& shared() { return shared_; }
   asio::io_context::executor_type executor() { return context_.get_executor(); }
-  Answerer& answerer() { return answerer_; }
+  Responder& responder() { return responder_; }
   run::RunSet& runs() { return runs_; }
   /// What is kept for the interpreter of a script, in the words of `served`.
   const std::shared_ptr<run::PoolAccess>& pool_for(Served& served, const Site& site, const sites::ScriptFound& script);
@@ -120,7 +120,7 @@ class Worker {
 
   Shared& shared_;
   asio::io_context& context_;
-  Answerer& answerer_;
+  Responder& responder_;
   std::atomic<std::size_t>& counted_;
   asio::executor_work_guard<asio::io_context::executor_type> work_;
   run::Alarm sweep_alarm_;
@@ -145,7 +145,7 @@ class Worker {
 /// A worker with an io_context and a thread of its own.
 class WorkerThread {
  public:
-  WorkerThread(Shared& shared, std::shared_ptr<const Snapshot> snapshot, Answerer& answerer);
+  WorkerThread(Shared& shared, std::shared_ptr<const Snapshot> snapshot, Responder& responder);
   ~WorkerThread();
   Worker& worker() { return worker_; }
   /// Waits for the thread's end, which comes after the worker's stop().

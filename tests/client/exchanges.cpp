@@ -31,7 +31,7 @@ class Desk {
     environment.emplace_back("XDG_CONFIG_HOME=");
     return outcome_of(words, environment);
   }
-  Answer ask(const std::string& target, const std::string& more = "") const { return get(port(), target, more); }
+  Response ask(const std::string& target, const std::string& more = "") const { return get(port(), target, more); }
 
  private:
   TempFolder& filled() {
@@ -83,9 +83,9 @@ TEST_CASE("exchanges are listed, and one is shown with all that is known of it")
   check_says(desk.run({"exchange", "2"}), 0, {"Findings", "path-not-found"});
   check_says(desk.run({"exchange", "9"}), 1, {"There is no exchange 9; the last is 3", "uporter exchanges"});
   CHECK(json::parse(desk.run({"exchange", "3", "--json"}).output)["runs"][0]["error_lines"] == json::array({"fog"}));
-  CHECK(desk.run({"exchange", "3", "--page"}).output == "booked\nname=Guill+Tern&port=Skerry%20Head");
+  CHECK(desk.run({"exchange", "3", "--body-only"}).output == "booked\nname=Guill+Tern&port=Skerry%20Head");
   CHECK(has(desk.run({"exchange", "1", "--request"}).output, "GET / HTTP/1.1\r\nHost: "));
-  CHECK(has(desk.run({"exchange", "1", "--answer"}).output, "\r\n\r\n<link rel"));
+  CHECK(has(desk.run({"exchange", "1", "--response"}).output, "\r\n\r\n<link rel"));
 }
 
 TEST_CASE("bodies are shown by what they are") {
@@ -110,14 +110,14 @@ TEST_CASE("a request is sent again, and what may change something only when that
   request(desk.port(), "POST", "/cgi-bin/book", "", "Tern");
   REQUIRE(eventually([&] { return has(desk.run({"exchanges"}).output, "/cgi-bin/book "); }));
   check_says(desk.run({"again", "1"}), 0, {"Sent again as exchange 3.", "1 and 3  alike"});
-  check_says(desk.run({"again", "1", "--target", "/cgi-bin/fares?5", "--field", "X-Quay: two", "--without", "host",
-                       "--field", "Host: localhost"}),
+  check_says(desk.run({"again", "1", "--target", "/cgi-bin/fares?5", "--header", "X-Quay: two", "--without", "host",
+                       "--header", "Host: localhost"}),
              0, {"exchange 4.", "differ", "/adult", "- 4", "+ 5", "HTTP_X_QUAY"});
   check_says(desk.run({"again", "2"}), 2, {"may change something", "--yes"});
   desk.folder().write("body.txt", "Guill");
   check_says(desk.run({"again", "2", "--yes", "--body", desk.path("body.txt")}), 0, {"- Tern", "+ Guill"});
-  CHECK(desk.run({"exchange", "5", "--page"}).output == "booked\nGuill");
-  check_says(desk.run({"again", "1", "--field", "nonsense"}), 2, {"Name: value"});
+  CHECK(desk.run({"exchange", "5", "--body-only"}).output == "booked\nGuill");
+  check_says(desk.run({"again", "1", "--header", "nonsense"}), 2, {"Name: value"});
 }
 
 TEST_CASE("two exchanges are compared, also with an entry of a HAR and with a script's source") {

@@ -91,7 +91,7 @@ TEST_CASE("a URL is explained without being asked for") {
            Row{"http://gulls.localhost:1/", "other-port"},
            Row{"http://gulls.localhost:OTHER/", "other-program"},
            Row{"http://gulls.invalid:PORT/", "name-not-here"},
-           Row{"http://192.0.2.7:PORT/", "name-not-here"},
+           Row{"http://192.0.2.7:PORT/", "address-not-here"},
            Row{"https://gulls.localhost:PORT/", "tls-on-plain-port"},
            Row{"ftp://gulls.localhost/", "not-a-url"},
            Row{"http:///x", "not-a-url"},

@@ -196,9 +196,9 @@ TEST_CASE("settings that may not be read are explained") {
 
 TEST_CASE("a language that a site has in a way of its own is listed for that site") {
   const Home home;
-  home.settings(home.usual() + "[site.gulls.interpreter.PHP]\nkept = false\n");
-  const std::string table = home.run({"interpreters"}).output;
-  CHECK(has(table, "/php-cgi, kept\n"));
+  home.settings(home.usual() + "[site.gulls.interpreter.PHP]\npersistent = false\n");
+  const std::string table = home.run({"languages"}).output;
+  CHECK(has(table, "/php-cgi, persistent\n"));
   CHECK(has(table, "/php-cgi, for site gulls\n"));
   REQUIRE(home.run({"start"}).status == 0);
   std::string status;
@@ -409,7 +409,7 @@ TEST_CASE("where there is no site, a start page shows that the server works") {
   const Home home;
   home.settings("addresses = " + std::to_string(home.port()) + "\n");
   REQUIRE(home.run({"start"}).status == 0);
-  const Answer page = get(home.port(), "/");
+  const Response page = get(home.port(), "/");
   CHECK(page.status == 200);
   CHECK(has(page.body, "The server works"));
   CHECK(has(page.body, "uporter site add NAME FOLDER"));

@@ -93,7 +93,7 @@ TEST_CASE("bad use ends with one sentence and status 2") {
         Row{{"serve", file},
             "is a file, not a folder. Serve the folder that it lies in: uporter serve " + folder.path()},
         Row{{"serve", "--settings", folder.path() + "/none.toml"}, "uporter site add NAME FOLDER"},
-        Row{{"start", "--settings", folder.path() + "/none.toml"}, "There are no settings"},
+        Row{{"start", "--settings", folder.path() + "/none.toml"}, "not found. Create it"},
         Row{{"serve", "--port", "70000"}, "70000"}, Row{{"serve", "--reach", "moon"}, "moon"},
         Row{{"serve", "--colour"}, "--colour"}, Row{{"sail"}, "uporter"}, Row{{}, "serve"}}) {
     const Outcome outcome = run(row.words);
@@ -163,7 +163,7 @@ TEST_CASE("a folder is served with a fallback, and what serve would not go by is
   // Of a machine that has an address in a network, it is told.
   const std::string addresses = outcome_of({"hostname", "-I"}).output;
   const std::string first = addresses.substr(0, addresses.find_first_of(" \n"));
-  if (!first.empty() && !has(first, ":")) CHECK(has(lines, "From there     http://" + first + ":"));
+  if (!first.empty() && !has(first, ":")) CHECK(has(lines, "Other devices  http://" + first + ":"));
   beside.signal(SIGTERM);
   CHECK(beside.wait() == 0);
 }

@@ -129,8 +129,8 @@ TEST_CASE("a rehearsal is what happens") {
     CAPTURE(row.name);
     Connection connection(fares.port());
     connection.send("GET /cgi-bin/" + row.name + " HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n\r\n");
-    const Answer served = connection.receive();
-    const auto rehearsed = user.json("fares", {"rehearse", "cgi-bin/" + row.name, "--root", "."});
+    const Response served = connection.receive();
+    const auto rehearsed = user.json("fares", {"rehearse", "cgi-bin/" + row.name, "--document-root", "."});
     CHECK(served.status == row.status);
     CHECK(rehearsed["status"] == row.status);
     if (row.status >= 400) {

@@ -40,7 +40,7 @@ class Home {
     return run_program({"/bin/sh", "-c", "cd " + folder_.path() + "; " + command});
   }
   std::uint16_t port() const { return port_; }
-  Answer ask(const std::string& host, const std::string& path) const {
+  Response ask(const std::string& host, const std::string& path) const {
     return ask_host(port_, host + ":" + std::to_string(port_), path);
   }
 
@@ -142,7 +142,7 @@ TEST_CASE("what a page advises to type works as it stands") {
     home.settings("[site.tides]\ndocument-root = \"the site\"\n");
     row.make(home);
     REQUIRE(home.run({"start"}).status == 0);
-    const Answer before = home.ask("tides.localhost", row.path);
+    const Response before = home.ask("tides.localhost", row.path);
     CAPTURE(before.body);
     CHECK(before.status == row.before);
     if (before.status == 200) continue;
@@ -151,7 +151,7 @@ TEST_CASE("what a page advises to type works as it stands") {
     const Outcome pasted = home.paste(command);
     CAPTURE(pasted.output);
     CHECK(pasted.status == 0);
-    Answer after;
+    Response after;
     CHECK(eventually([&] {
       after = home.ask("tides.localhost", row.path);
       return after.status == row.after;
@@ -228,7 +228,7 @@ TEST_CASE("a restart with a mistake in the settings leaves the server as it is")
   CHECK(home.run({"restart"}).status == 0);
 }
 
-TEST_CASE("a server whose settings were removed is steered as before") {
+TEST_CASE("a server whose settings were removed is controlled as before") {
   const Home home;
   home.write("pages/index.html", "gulls");
   home.settings("[site.tides]\ndocument-root = \"pages\"\n");
@@ -271,7 +271,7 @@ TEST_CASE("settings that are named and do not exist are refused by every command
                                              {"log"},
                                              {"check"},
                                              {"doctor"},
-                                             {"interpreters"},
+                                             {"languages"},
                                              {"explain", "http://localhost/"},
                                              {"open"},
                                              {"serve"},
@@ -288,7 +288,7 @@ TEST_CASE("settings that are named and do not exist are refused by every command
     all.insert(all.end(), {"--settings", home.path("portre.toml")});
     const Outcome outcome = home.run(all);
     CHECK(outcome.status == 2);
-    CHECK(has(outcome.output, "There are no settings " + home.path("portre.toml")));
+    CHECK(has(outcome.output, "Settings file " + home.path("portre.toml")));
   }
   CHECK(home.run({"check", home.path("portre.toml")}).status == 2);
 }

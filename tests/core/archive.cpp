@@ -12,7 +12,7 @@ using nlohmann::json;
 
 namespace {
 
-Recorded exchange_of(std::string request, std::string answer, std::uint64_t number = 1) {
+Recorded exchange_of(std::string request, std::string response, std::uint64_t number = 1) {
   Recorded out;
   out.number = number;
   out.method = "POST";
@@ -22,9 +22,9 @@ Recorded exchange_of(std::string request, std::string answer, std::uint64_t numb
   out.server = "127.0.0.1";
   out.server_port = 8080;
   out.request.length = request.size();
-  out.answer.length = answer.size();
+  out.response.length = response.size();
   out.request.bytes = std::move(request);
-  out.answer.bytes = std::move(answer);
+  out.response.bytes = std::move(response);
   return out;
 }
 
@@ -76,7 +76,7 @@ TEST_CASE("no secret is in an archive without them, wherever it was sent, and ea
   struct Row {
     const char* name;
     std::string request;
-    std::string answer;
+    std::string response;
   };
   const std::string part = "\r\nContent-Disposition: form-data; name=\"";
   const std::string upload =
@@ -118,11 +118,11 @@ TEST_CASE("no secret is in an archive without them, wherever it was sent, and ea
   const auto holds = [](const std::string& text) {
     return text.find("KITTIWAKE") != text.npos || text.find("4711008") != text.npos;
   };
-  const std::string without = text_of({exchange_of(row.request, row.answer)}, Secrets::left_out);
+  const std::string without = text_of({exchange_of(row.request, row.response)}, Secrets::left_out);
   CAPTURE(without);
   CHECK_FALSE(holds(without));
   CHECK(json::parse(without)["log"]["entries"].size() == 1);
-  CHECK(holds(text_of({exchange_of(row.request, row.answer)}, Secrets::told)));
+  CHECK(holds(text_of({exchange_of(row.request, row.response)}, Secrets::told)));
 }
 
 TEST_CASE("what is no secret stays in an archive") {
@@ -149,8 +149,8 @@ TEST_CASE("a body is in an archive as it was meant, text as text and all else as
   REQUIRE(::compress(reinterpret_cast<Bytef*>(packed.data()), &size, reinterpret_cast<const Bytef*>(long_text.data()),
                      long_text.size()) == Z_OK);
   packed.resize(size);
-  const auto content_of = [&](const std::string& answer) {
-    return json::parse(text_of({exchange_of("GET /x HTTP/1.1\r\n\r\n", answer)},
+  const auto content_of = [&](const std::string& response) {
+    return json::parse(text_of({exchange_of("GET /x HTTP/1.1\r\n\r\n", response)},
                                Secrets::told))["log"]["entries"][0]["response"]["content"];
   };
   CHECK(content_of(page("", long_text))["text"] == long_text);

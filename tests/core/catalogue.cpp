@@ -2,16 +2,19 @@
 #include <set>
 
 #include "core/findings/finding.hpp"
+#include "core/settings/read_settings.hpp"
+#include "support/support.hpp"
 
 using namespace porter;
+using porter::test::TempFolder;
 
 TEST_CASE("every finding has a name of its own, a status, a title, a sentence and a remedy") {
   std::set<std::string_view> names;
   for (const Code code : all_codes()) {
     CAPTURE(code_name(code));
     CHECK(names.insert(code_name(code)).second);
-    const bool is_remark =
-        code == Code::source_sent_as_text || code == Code::short_tags_off || code == Code::rules_not_read;
+    const bool is_remark = code == Code::source_sent_as_text || code == Code::short_tags_off ||
+                           code == Code::rules_not_read || code == Code::address_unused;
     CHECK((is_remark ? status_of(code) == 200 : status_of(code) >= 400));
     CHECK(status_of(code) <= 599);
     CHECK_FALSE(title_of(code).empty());
@@ -33,4 +36,37 @@ TEST_CASE("facts are filled in, and a part with a missing fact is left out") {
 TEST_CASE("facts are not read as patterns") {
   const Finding finding{Code::method_unknown, {{"method", "{method}[x]"}}};
   CHECK(sentence_of(finding) == "This server does not know the method {method}[x].");
+}
+
+TEST_CASE("a remedy that is lines of settings can be pasted into settings as it is") {
+  // Their values, where the remedy depends on the case.
+  const std::vector<Fact> facts = {{"queue", "2048"}, {"table", "limits"},  {"key", "runs"},
+                                   {"example", "8"},  {"language", "Tide"}, {"ending", ".html"},
+                                   {"site", "gulls"}, {"port", "8080"},     {"with_language", "\"PHP\", \"Tide\""}};
+  TempFolder folder;
+  folder.write("FOLDER/index.html", "Kittiwake");
+  std::size_t pasted = 0;
+  for (const Code code : all_codes()) {
+    const std::string lines = command_of({code, facts});
+    if (!lines.starts_with("[") || lines.find("]\n") == lines.npos) continue;
+    CAPTURE(code_name(code), lines);
+    ++pasted;
+    const std::string table = lines.substr(0, lines.find('\n') + 1);
+    std::string text = "[interpreter.Tide]\nendings = [\".tide\"]\ncommand = \"tide\"\n[site.gulls]\n";
+    if (lines.find("document-root") == lines.npos) text += "document-root = \"FOLDER\"\n";
+    // Where the table is there already, its lines go there.
+    const std::size_t there = text.find(table);
+    if (code == Code::settings_interpreter_incomplete) {
+      text = lines + "\n[site.gulls]\ndocument-root = \"FOLDER\"\n";
+    } else if (there == text.npos) {
+      text += lines + "\n";
+    } else {
+      text.insert(there + table.size(), lines.substr(table.size()) + "\n");
+    }
+    std::string told;
+    for (const SettingsProblem& problem : read_settings(text, folder.path() + "/uporter.toml", folder.path()).problems)
+      told += text_of(problem);
+    CHECK(told == "");
+  }
+  CHECK(pasted > 12);
 }

@@ -33,7 +33,7 @@ TEST_CASE("each kind of change has its sentence") {
            {site, "", {"Site fares is removed; its folder /tmp stays as it is."}},
            {site, "[site.fares]\ndocument-root = \"/usr\"\n", {"Site fares shows /usr in place of /tmp."}},
            {site,
-            site + "listing = false\nunhurried = true\n",
+            site + "listing = false\ntime-limits = false\n",
             {"Of site fares this changes: whether folders are listed, how long its scripts may take."}},
            {site, site + "[site.fares.mounts]\n\"/usr\" = \"/usr\"\n", {"Of site fares this changes: its mounts."}},
            {"", "[interpreter.Perl]\ncommand = [\"perl\", \"-w\"]\n", {"How Perl is run changes."}},

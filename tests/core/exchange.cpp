@@ -175,7 +175,7 @@ TEST_CASE("an entry of an archive is a side, and what is none is told") {
                                          {"[]", 1, "it is not a HAR: there are no entries in it"},
                                          {good, 2, "it has 1 entries, and number 2 is none of them"},
                                          {good, 0, "it has 1 entries, and number 0 is none of them"},
-                                         {R"({"log":{"entries":[3]}})", 1, "entry 1 has no answer"}}) {
+                                         {R"({"log":{"entries":[3]}})", 1, "entry 1 has no response"}}) {
     CAPTURE(row.text);
     const auto told = side_in_har(row.text, row.number, "x");
     REQUIRE(std::holds_alternative<std::string>(told));

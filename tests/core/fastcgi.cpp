@@ -30,8 +30,8 @@ std::string end_record(int status = 0, int protocol = 0) {
 
 /// What a reader for request 1 makes of `bytes`, given to it `step` at a time.
 std::string read(const std::string& bytes, std::size_t step) {
-  using Kind = AnswerReader::Part::Kind;
-  AnswerReader reader(1);
+  using Kind = ResponseReader::Part::Kind;
+  ResponseReader reader(1);
   std::string out;
   std::string error;
   std::string rest;
@@ -54,7 +54,7 @@ std::string read(const std::string& bytes, std::size_t step) {
 
 }  // namespace
 
-TEST_CASE("an answer is read from its records, however they are cut") {
+TEST_CASE("a response is read from its records, however they are cut") {
   struct Row {
     std::string bytes;
     std::string parts;
@@ -73,8 +73,8 @@ TEST_CASE("an answer is read from its records, however they are cut") {
       {record(6, 0, "a"), "/ broken: it sent a record of request 0 in answer to request 1"},
       {record(6, 2, "a"), "/ broken: it sent a record of request 2 in answer to request 1"},
       {record(6, 257, "a"), "/ broken: it sent a record of request 257 in answer to request 1"},
-      {record(1, 1, "a"), "/ broken: it sent a record of type 1, which no answer holds"},
-      {record(99, 1, "a"), "/ broken: it sent a record of type 99, which no answer holds"},
+      {record(1, 1, "a"), "/ broken: it sent a record of type 1, which no response holds"},
+      {record(99, 1, "a"), "/ broken: it sent a record of type 99, which no response holds"},
       {record(6, 1, "a") + record(6, 1, "") + record(6, 1, "b"),
        "a|/ broken: it sent output behind the end of its output"},
       {record(3, 1, "1234567"), "/ broken: it ended the request with 7 bytes, where there are 8"},
@@ -89,7 +89,7 @@ TEST_CASE("an answer is read from its records, however they are cut") {
 }
 
 TEST_CASE("content is handed on before its record is whole") {
-  AnswerReader reader(1);
+  ResponseReader reader(1);
   const std::string bytes = record(6, 1, std::string(60000, 'k'));
   std::string_view some = std::string_view(bytes).substr(0, 1000);
   const auto part = reader.next(some);

@@ -28,7 +28,7 @@ std::string read_head(std::string_view text) {
 }
 }  // namespace
 
-TEST_CASE("a script's answer head is read as RFC 3875 section 6 has it") {
+TEST_CASE("a script's response head is read as RFC 3875 section 6 has it") {
   struct Row {
     std::string_view text;
     std::string read;
@@ -206,7 +206,7 @@ TEST_CASE("a run is judged by what explains it best") {
       {[](RunReport& r) { r.head = good_head(); }, "none"},
       {[](RunReport&) {}, "wrote-nothing"},
       {[](RunReport& r) { r.error_text = "hello\n"; }, "only-error-stream"},
-      {[](RunReport& r) { r.output_start = "<p>"; }, "no-answer-head"},
+      {[](RunReport& r) { r.output_start = "<p>"; }, "no-response-head"},
       {[](RunReport& r) {
          r.exit_status = 2;
          r.output_start = "<p>";
@@ -237,12 +237,12 @@ TEST_CASE("a run is judged by what explains it best") {
          r.head_limit = 10;
          r.signal = 15;
        },
-       "answer-head-too-large"},
+       "response-head-too-large"},
       {[](RunReport& r) {
          r.output_start = "A: b\nc\n\n";
          r.head_problem = {ScriptHeadProblem::Kind::malformed_line, 2, "c"};
        },
-       "answer-head-malformed"},
+       "response-head-malformed"},
       {[](RunReport& r) {
          r.head = good_head(5);
          r.body_written = 3;

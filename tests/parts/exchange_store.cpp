@@ -3,7 +3,7 @@
 
 #include <catch2/catch.hpp>
 
-#include "server/answer/writer.hpp"
+#include "server/response/writer.hpp"
 
 using namespace porter;
 using namespace porter::server;
@@ -68,33 +68,33 @@ TEST_CASE("what is long is kept as it went, both ways, in memory that others had
   Filled filled({true, 4 * 1024 * 1024, 300'000});
   struct Row {
     std::size_t request;
-    std::size_t answer;
+    std::size_t response;
   };
   // Around the size from which on it is long, and the one beyond which nothing is kept.
   const std::vector<Row> rows = {{10, 65'000},       {10, 65'536},      {80'000, 10},
                                  {300'000, 300'000}, {66'000, 300'001}, {300'500, 90'000}};
   const std::string request_head = "POST /fares HTTP/1.1\r\n\r\n";
-  const std::string answer_head = "HTTP/1.1 200 OK\r\n\r\n";
+  const std::string response_head = "HTTP/1.1 200 OK\r\n\r\n";
   for (int round = 0; round < 30; ++round) {
     const Row& row = rows[static_cast<std::size_t>(round) % rows.size()];
     const std::string request(row.request, static_cast<char>('a' + round % 26));
-    const std::string answer(row.answer, static_cast<char>('A' + round % 26));
+    const std::string response(row.response, static_cast<char>('A' + round % 26));
     auto recording = filled.shelf.begin(filled.exchange("/fares"), {&filled.ends, {}});
     const std::uint64_t number = recording->number();
     recording->received(request_head);
-    recording->sent(answer_head);
-    for (std::size_t at = 0; at < std::max(request.size(), answer.size()); at += 30'000) {
+    recording->sent(response_head);
+    for (std::size_t at = 0; at < std::max(request.size(), response.size()); at += 30'000) {
       if (at < request.size()) recording->received(std::string_view(request).substr(at, 30'000));
-      if (at < answer.size()) recording->sent(std::string_view(answer).substr(at, 30'000));
+      if (at < response.size()) recording->sent(std::string_view(response).substr(at, 30'000));
     }
     const auto check = [&] {
       CAPTURE(round);
       const auto found = filled.store.find(number);
       REQUIRE(found.has_value());
       CHECK(found->request.bytes == request_head + request.substr(0, 300'000));
-      CHECK(found->answer.bytes == answer_head + answer.substr(0, 300'000));
+      CHECK(found->response.bytes == response_head + response.substr(0, 300'000));
       CHECK(found->request.length == request_head.size() + request.size());
-      CHECK(found->answer.length == answer_head.size() + answer.size());
+      CHECK(found->response.length == response_head.size() + response.size());
     };
     check();
     recording.reset();
@@ -120,15 +120,15 @@ TEST_CASE("many in progress at once share the room") {
   const std::uint64_t number = open.front()->number();
   open.clear();
   const auto found = filled.store.find(number);
-  if (found) CHECK(found->answer.length == 19 + 20 * piece.size());
+  if (found) CHECK(found->response.length == 19 + 20 * piece.size());
   CHECK(filled.store.bytes() <= kMemory);
 }
 
 TEST_CASE("nothing is kept where the settings say so, and what is there goes when the room is taken away") {
   Filled filled({true, 4 * 1024 * 1024, 1024});
   for (int i = 0; i < 500; ++i) filled.add_slow(2000);
-  CHECK(filled.store.find(400)->answer.bytes.size() == 19 + 1024);
-  CHECK(filled.store.find(400)->answer.length == 19 + 2000);
+  CHECK(filled.store.find(400)->response.bytes.size() == 19 + 1024);
+  CHECK(filled.store.find(400)->response.length == 19 + 2000);
   filled.store.set_bounds({false, 1024 * 1024, 1024});
   CHECK_FALSE(filled.shelf.keeps());
   CHECK(filled.store.bytes() <= 1024 * 1024);

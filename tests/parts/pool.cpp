@@ -98,7 +98,7 @@ class Real {
     order.arguments = {program_, "1000"};
     order.folder = folder_.path();
     order.open_files = 64;
-    order.processes = kProcesses;
+    order.processes = order.at_once = kProcesses;
     order.runs_each = kRunsEach;
     order.idle_time = std::chrono::hours(1);
     pool_ = std::make_shared<run::Pool>(order, folder_.path(), context_.get_executor());
@@ -120,7 +120,7 @@ class Real {
   void end(int request) {
     stages_[request] = Stage::over;
     const auto peer = std::move(peers_[request]);
-    peer->give_back(run::FastCgiPeer::Left::clean);
+    peer->give_back(run::FastCgiPeer::Reusable::yes);
   }
   void kill_with_process(int request) {
     const auto peer = peers_[request];
@@ -128,7 +128,7 @@ class Real {
       stages_[request] = Stage::over;
       const auto ended = std::move(peers_[request]);
       ended->when_ended(nullptr);
-      ended->give_back(run::FastCgiPeer::Left::spoilt);
+      ended->give_back(run::FastCgiPeer::Reusable::on_new_connection);
     });
     ::kill(peer->process()->id(), SIGKILL);
   }

@@ -1,5 +1,5 @@
 // The writer, at one end of a pair of sockets: heads, framing, counting, and what becomes of the connection.
-#include "server/answer/writer.hpp"
+#include "server/response/writer.hpp"
 
 #include <fcntl.h>
 #include <sys/socket.h>
@@ -22,7 +22,7 @@ using namespace porter::server;
 
 namespace {
 
-/// What an answer came to.
+/// What a response came to.
 struct Came {
   std::string text;  ///< What the client got, without the Date line.
   Exchange exchange;
@@ -32,7 +32,7 @@ struct Came {
 using Answering = std::function<asio::awaitable<void>(Writer&)>;
 
 /// Answers the request with the head `bytes` by `answering`.
-Came answer(const std::string& bytes, Answering answering, const AnswerFields* of_site = nullptr) {
+Came answer(const std::string& bytes, Answering answering, const ResponseHeaders* of_site = nullptr) {
   std::array<int, 2> ends{};
   REQUIRE(::socketpair(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0, ends.data()) == 0);
   asio::io_context context(1);
@@ -69,15 +69,15 @@ Came answer(const std::string& bytes, Answering answering, const AnswerFields* o
   return came;
 }
 
-AnswerHead head_of(int status, std::optional<std::uint64_t> length) {
-  AnswerHead head;
+ResponseHead head_of(int status, std::optional<std::uint64_t> length) {
+  ResponseHead head;
   head.status = status;
   head.fields = {{"Content-Type", "text/plain"}};
   head.length = length;
   return head;
 }
 
-/// An answer of two parts, "high" and " tide", whose length is told as `length`.
+/// A response of two parts, "high" and " tide", whose length is told as `length`.
 Answering two_parts(int status, std::optional<std::uint64_t> length) {
   return [=](Writer& writer) -> asio::awaitable<void> {
     writer.begin(head_of(status, length));
@@ -177,12 +177,12 @@ TEST_CASE("what lies in several pieces goes out as one part of the body, as far 
 }
 
 TEST_CASE("a site's fields are added to those answers that have none of the name") {
-  const AnswerFields of_site = {{"X-Harbour", "Skerry Head"}, {"content-type", "text/html"}};
+  const ResponseHeaders of_site = {{"X-Harbour", "Skerry Head"}, {"content-type", "text/html"}};
   const Came came = answer(kGet, two_parts(200, 9), &of_site);
   CHECK(came.text == kOk + "X-Harbour: Skerry Head\r\nContent-Length: 9\r\n\r\nhigh tide");
 }
 
-TEST_CASE("parts of files go between bytes, and one that has become shorter cuts the answer off") {
+TEST_CASE("parts of files go between bytes, and one that has become shorter cuts the response off") {
   porter::test::TempFolder folder;
   const std::string path = folder.write("chart", std::string(100000, 'c'));
   const porter::files::Descriptor file(::open(path.c_str(), O_RDONLY | O_CLOEXEC));

@@ -32,10 +32,10 @@ my $app = sub {
 my %env = (%ENV, 'psgi.version' => [1, 1], 'psgi.url_scheme' => 'http', 'psgi.input' => *STDIN);
 $env{SCRIPT_NAME} = '' unless defined $env{SCRIPT_NAME};
 $env{PATH_INFO} = '' unless defined $env{PATH_INFO};
-my $answer = $app->(\%env);
-print "Status: $answer->[0]\r\n";
-while (my ($name, $value) = splice(@{$answer->[1]}, 0, 2)) { print "$name: $value\r\n"; }
-print "\r\n", @{$answer->[2]};
+my $response = $app->(\%env);
+print "Status: $response->[0]\r\n";
+while (my ($name, $value) = splice(@{$response->[1]}, 0, 2)) { print "$name: $value\r\n"; }
+print "\r\n", @{$response->[2]};
 )";
 
 constexpr auto kRack = R"(#!/usr/bin/env ruby
@@ -119,9 +119,9 @@ TEST_CASE("applications live at the root, at a mount and in a folder, with their
            Row{"whole", "/static/gull.txt", "gull"},
        }) {
     CAPTURE(row.site, row.path);
-    const Answer answer = ask_host(server.port(), row.site + ".localhost", row.path);
-    CHECK(answer.status == 200);
-    CHECK(answer.body == row.body);
+    const Response response = ask_host(server.port(), row.site + ".localhost", row.path);
+    CHECK(response.status == 200);
+    CHECK(response.body == row.body);
   }
   // One that is mounted itself is told so by SCRIPT_NAME, as PHP tells its pages too.
   if (is_page.empty()) {
@@ -159,7 +159,7 @@ TEST_CASE("scripts get any method, and files answer 405 to those that are not th
     CAPTURE(method);
     CHECK(request(server.port(), method, "/cgi-bin/method").body == method);
     CHECK(request(server.port(), method, "/page.php").body == method);
-    const Answer refused = request(server.port(), method, "/a.txt");
+    const Response refused = request(server.port(), method, "/a.txt");
     CHECK(refused.status == 405);
     CHECK(refused.field("allow") == "GET, HEAD, OPTIONS");
   }

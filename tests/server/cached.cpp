@@ -25,14 +25,14 @@ class Chance {
 
 /// Status, fields and body, without what differs between any two answers, and without the framing of what is
 /// compressed: its length is known once it is kept.
-std::string text_of(const Answer& answer) {
-  const bool is_compressed = !answer.field("content-encoding").empty();
-  std::string out = std::to_string(answer.status) + " " + answer.reason + "\n";
-  for (const auto& [name, value] : answer.fields) {
+std::string text_of(const Response& response) {
+  const bool is_compressed = !response.field("content-encoding").empty();
+  std::string out = std::to_string(response.status) + " " + response.reason + "\n";
+  for (const auto& [name, value] : response.fields) {
     const bool is_framing = name == "transfer-encoding" || name == "content-length";
     if (name != "date" && name != "connection" && !(is_compressed && is_framing)) out += name + ": " + value + "\n";
   }
-  return out + "\n" + std::to_string(answer.body.size()) + " " + answer.body;
+  return out + "\n" + std::to_string(response.body.size()) + " " + response.body;
 }
 
 }  // namespace
@@ -55,7 +55,7 @@ document-root = "plain"
 [site.dressed]
 document-root = "dressed"
 hosts = ["dressed.localhost"]
-[site.dressed.answer-fields]
+[site.dressed.response-headers]
 X-Harbour = "Skerry Head"
 Cache-Control = "max-age=60"
 [site.dressed.problem-pages]

@@ -66,19 +66,19 @@ TEST_CASE("a system call that fails, or does less, fails one request at most") {
           {
             Connection connection(server.port());
             connection.send(bytes);
-            const Answer answer = connection.receive();
+            const Response response = connection.receive();
             // What was told as whole is right.
-            const bool is_whole_file = bytes.find("/large.bin") == bytes.npos || answer.status != 200 ||
-                                       !answer.whole || answer.body == std::string(300000, 'l');
+            const bool is_whole_file = bytes.find("/large.bin") == bytes.npos || response.status != 200 ||
+                                       !response.whole || response.body == std::string(300000, 'l');
             REQUIRE(is_whole_file);
             if (error == EINTR || error == kLess) {
-              REQUIRE(answer.status != 0);
-              REQUIRE(answer.whole);
+              REQUIRE(response.status != 0);
+              REQUIRE(response.whole);
             }
           }
           is_past = plan->countdown.exchange(0) > 0;
           failed += is_past ? 0 : 1;
-          const Answer after = get(server.port(), "/a.txt");
+          const Response after = get(server.port(), "/a.txt");
           REQUIRE(after.status == 200);
           REQUIRE(after.body == "fine");
         }

@@ -36,7 +36,7 @@ class Steerable {
   const TempFolder& folder() const { return folder_; }
   const std::string& socket() const { return socket_; }
   std::string settings_file() const { return folder_.path() + "/uporter.toml"; }
-  Answer call(const std::string& method, const std::string& target, const std::string& body = "") const {
+  Response call(const std::string& method, const std::string& target, const std::string& body = "") const {
     return porter::test::call(socket_, method, target, body);
   }
   /// Saves the settings with a remark at their end.
@@ -190,9 +190,9 @@ TEST_CASE("nothing is changed while a server stops, and that is said") {
                                                {"POST", "/v1/restart", ""},
                                                {"PATCH", "/v1/sites/tides", R"({"hosts":["other.localhost"]})"}}) {
     CAPTURE(target);
-    const Answer answer = server.call(method, target, body);
-    CHECK(answer.status == 409);
-    CHECK(has(answer.body, "stopping"));
+    const Response response = server.call(method, target, body);
+    CHECK(response.status == 409);
+    CHECK(has(response.body, "stopping"));
   }
   CHECK(file_text(server.settings_file()) == before);
   CHECK(waiting.receive().body == "slow");
@@ -209,9 +209,9 @@ TEST_CASE("a name that is not UTF-8 is told as far as it can be") {
   const std::string socket = control_socket(folder);
   for (const char* const target : {"/v1/status", "/v1/sites", "/v1/exchanges", "/v1/tree?site=k%E4then&path=/"}) {
     CAPTURE(target);
-    const Answer answer = call(socket, "GET", target);
-    CHECK(answer.status == 200);
-    CHECK(has(answer.body, "k\xef\xbf\xbdthen"));
+    const Response response = call(socket, "GET", target);
+    CHECK(response.status == 200);
+    CHECK(has(response.body, "k\xef\xbf\xbdthen"));
   }
   CHECK(server.stop() == 0);
 }
@@ -306,10 +306,10 @@ TEST_CASE("the last descriptors are left to who steers, and that they are used u
   REQUIRE(::prlimit(id, RLIMIT_NOFILE, &tight, nullptr) == 0);
   std::vector<std::unique_ptr<Connection>> clients;
   for (int i = 0; i < 120; ++i) clients.push_back(std::make_unique<Connection>(server.port()));
-  const Answer refused = clients.back()->receive();
+  const Response refused = clients.back()->receive();
   CHECK(refused.status == 503);
   CHECK(has(refused.body, "Too many open files"));
-  const Answer status = server.call("GET", "/v1/status");
+  const Response status = server.call("GET", "/v1/status");
   CHECK(status.status == 200);
   CHECK(has(status.body, "Too many open files"));
   CHECK(server.call("POST", "/v1/reload").status == 200);
@@ -402,7 +402,7 @@ TEST_CASE("a socket of the service manager is used again after a pause and a res
   const std::uint16_t port = free_port();
   const std::string file =
       folder.write("uporter.toml", "addresses = [" + std::to_string(port) +
-                                      "]\n[site.tides]\ndocument-root = \"pages\"\nhosts = [\"localhost\"]\n");
+                                       "]\n[site.tides]\ndocument-root = \"pages\"\nhosts = [\"localhost\"]\n");
   // The manager keeps its own handle of the socket, so nobody else can open one at its port.
   const std::string manager =
       "import os, socket, sys\n"

@@ -84,7 +84,7 @@ std::string lines(const std::string& first, const std::string& more = "") {
 
 }  // namespace
 
-TEST_CASE("of each kind of answer the bytes are kept as they went over the wire") {
+TEST_CASE("of each kind of response the bytes are kept as they went over the wire") {
   Kept kept;
   struct Row {
     const char* name;
@@ -138,7 +138,7 @@ TEST_CASE("of each kind of answer the bytes are kept as they went over the wire"
     CHECK(has(told, row.told));
     CHECK(has(told, "\"status\":" + std::to_string(row.status)));
     CHECK(kept.part(number, "request") == row.request);
-    CHECK(kept.part(number, "answer") == received);
+    CHECK(kept.part(number, "response") == received);
     const std::size_t end = received.find("\r\n\r\n");
     if (!has(received.substr(0, end), "chunked") && !has(received.substr(0, end), "gzip"))
       CHECK(kept.part(number, "page") == received.substr(end + 4));
@@ -147,12 +147,12 @@ TEST_CASE("of each kind of answer the bytes are kept as they went over the wire"
   CHECK(kept.part(13, "page") == "ran ");
 }
 
-TEST_CASE("a start page is kept like any other answer") {
+TEST_CASE("a start page is kept like any other response") {
   Kept kept("", "", "");
   const std::string received = kept.send(lines("GET /"));
   CHECK(eventually([&] { return has(kept.json(1), "\"kind\":\"start-page\""); }));
   CHECK(kept.part(1, "request") == lines("GET /"));
-  CHECK(kept.part(1, "answer") == received);
+  CHECK(kept.part(1, "response") == received);
 }
 
 TEST_CASE("requests on one connection are kept each for itself, also where a client waits to be told to go on") {
@@ -169,13 +169,13 @@ TEST_CASE("requests on one connection are kept each for itself, also where a cli
   const std::string received = connection.receive_all();
   REQUIRE(eventually([&] { return has(kept.json(4), "\"in_progress\":false"); }));
   std::string answers;
-  for (const int number : {1, 2, 3, 4}) answers += kept.part(number, "answer");
+  for (const int number : {1, 2, 3, 4}) answers += kept.part(number, "response");
   CHECK(answers == received);
   CHECK(kept.part(1, "request") == plain);
   CHECK(kept.part(2, "request") == script);
   CHECK(kept.part(3, "request") == plain);
   CHECK(kept.part(4, "request") == waits + "fog");
-  CHECK(has(kept.part(4, "answer"), "HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 200 OK\r\n"));
+  CHECK(has(kept.part(4, "response"), "HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 200 OK\r\n"));
   CHECK(kept.part(4, "page") == "ran fog");
 }
 
@@ -192,12 +192,12 @@ TEST_CASE("a script that has been found a moment ago is told of as one that has 
   const std::string received = connection.receive_all();
   CHECK(received.ends_with("\r\n\r\n07:40"));
   CHECK(kept.part(2, "request") == second);
-  CHECK(kept.part(2, "answer") == received);
+  CHECK(kept.part(2, "response") == received);
   for (const int number : {1, 2}) {
     const std::string told = kept.json(number);
     CAPTURE(told);
     for (const char* const part :
-         {"\"kind\":\"script\"", "\"in_progress\":false", "\"way\":\"kept\"", "\"runner\":\"php-cgi\"",
+         {"\"kind\":\"script\"", "\"in_progress\":false", "\"way\":\"persistent\"", "\"runner\":\"php-cgi\"",
           "is a PHP script", "/pages/tide.php\"", "\"REQUEST_METHOD=GET\"", "\"REMOTE_ADDR=127.0.0.1\""})
       CHECK(has(told, part));
     CHECK(has(told, number == 1 ? "\"HTTP_X_QUAY=north\"" : "\"HTTP_X_QUAY=south\""));
@@ -213,7 +213,7 @@ TEST_CASE("a client that is turned away at the door has had an exchange, too") {
   Connection second(kept.port());
   const std::string received = second.receive_all();
   CHECK(has(received, "HTTP/1.1 503 "));
-  CHECK(kept.part(1, "answer") == received);
+  CHECK(kept.part(1, "response") == received);
   CHECK(has(kept.json(1), "too-many-connections"));
 }
 
@@ -222,7 +222,7 @@ TEST_CASE("an exchange in progress is told of with what has gone so far, and so 
   Connection connection(kept.port());
   connection.send(lines("GET /cgi-bin/stream"));
   CHECK(eventually([&] { return has(kept.ask("exchanges"), "\"in_progress\":true"); }));
-  CHECK(has(kept.part(1, "answer"), "data: 1"));
+  CHECK(has(kept.part(1, "response"), "data: 1"));
   connection.receive_all();
   CHECK(eventually([&] { return has(kept.json(1), "\"in_progress\":false"); }));
   {
@@ -251,7 +251,7 @@ TEST_CASE("bodies are kept up to their limit, files that changed are told of, an
 
   kept.send(lines("GET /large.bin"));
   kept.folder().write("pages/large.bin", "short");
-  CHECK(has(kept.part(3, "answer"), "exchange-file-changed"));
+  CHECK(has(kept.part(3, "response"), "exchange-file-changed"));
 
   const std::string body(900, 'b');
   for (int i = 0; i < 2000; ++i) kept.send(lines("GET /a.txt", "X-Body: " + body + "\r\n"));
@@ -364,7 +364,7 @@ TEST_CASE("under load nothing is lost without a mark, while lists are asked for"
       for (int i = 0; i < kAtOnce; ++i) batch += "GET /a.txt HTTP/1.1\r\nHost: localhost\r\n\r\n";
       for (int i = 0; i < kBatches; ++i) {
         connection.send(batch);
-        for (int answer = 0; answer < kAtOnce; ++answer) connection.receive();
+        for (int response = 0; response < kAtOnce; ++response) connection.receive();
         if (i % 100 == 0) kept.ask("exchanges?text=gulls&most=10");
       }
     });

@@ -26,11 +26,11 @@ std::string site_with(const std::string& interpreter) {
          interpreter;
 }
 
-std::string code_in(const Answer& answer) {
-  const std::size_t begin = answer.body.find(" (");
-  return answer.status < 400 || begin == std::string::npos
+std::string code_in(const Response& response) {
+  const std::size_t begin = response.body.find(" (");
+  return response.status < 400 || begin == std::string::npos
              ? ""
-             : answer.body.substr(begin + 2, answer.body.find(')', begin) - begin - 2);
+             : response.body.substr(begin + 2, response.body.find(')', begin) - begin - 2);
 }
 
 std::string record(int type, int request, const std::string& content) {
@@ -105,9 +105,10 @@ class Fake {
 TEST_CASE("a program in C that speaks FastCGI is kept") {
   TempFolder folder;
   const std::string file = folder.write("pages/north.tide", "07:40");
-  SettledServer server(folder, site_with("Tide]\nendings = [\".tide\"]\nanywhere = true\nkept = true\nprocesses = 1\n"
-                                         "command = \"" +
-                                         built("tides_peer") + "\"\n"));
+  SettledServer server(folder,
+                       site_with("Tide]\nendings = [\".tide\"]\nanywhere = true\npersistent = true\nprocesses = 1\n"
+                                 "command = \"" +
+                                 built("tides_peer") + "\"\n"));
   const auto ask = [&](const std::string& query, const std::string& body = "") {
     return request(server.port(), body.empty() ? "GET" : "POST", "/north.tide?" + query,
                    body.empty() ? "" : "Content-Type: text/plain\r\n", body);
@@ -123,7 +124,7 @@ TEST_CASE("a program in C that speaks FastCGI is kept") {
   CHECK(ask("aside").body.ends_with(" 6 0"));
   CHECK(ask("status").status == 200);
   CHECK(ask("").body.ends_with(" 8 0"));
-  // One that closes its connection behind an answer reads nothing of what was sent meanwhile.
+  // One that closes its connection behind a response reads nothing of what was sent meanwhile.
   CHECK(ask("closes").body.ends_with(" 9 0"));
   std::this_thread::sleep_for(std::chrono::milliseconds(20));
   CHECK(ask("").body.ends_with(" 10 0"));
@@ -136,23 +137,24 @@ TEST_CASE("a program in C that speaks FastCGI is kept") {
     CHECK(code_in(ask(row.query)) == row.code);
     CHECK(ask("").body.ends_with(" 1 0"));
   }
-  const Answer half = ask("half");
+  const Response half = ask("half");
   CHECK((half.status == 500 || !half.whole));
   CHECK(ask("").body.ends_with(" 1 0"));
   server.program().signal(SIGTERM);
   const std::string log = server.program().output();
   CHECK(server.program().wait() == 0);
   for (const std::string& said :
-       {std::string("the gauge is stuck"), std::string("no tide table"), "kept tides_peer " + file})
+       {std::string("the gauge is stuck"), std::string("no tide table"), "persistent tides_peer " + file})
     CHECK(has(log, said));
 }
 
-TEST_CASE("a program that ends behind an answer loses no request that has come meanwhile") {
+TEST_CASE("a program that ends behind a response loses no request that has come meanwhile") {
   TempFolder folder;
   folder.write("pages/north.tide", "07:40");
-  SettledServer server(folder, site_with("Tide]\nendings = [\".tide\"]\nanywhere = true\nkept = true\nprocesses = 1\n"
-                                         "command = \"" +
-                                         built("tides_peer") + "\"\n"));
+  SettledServer server(folder,
+                       site_with("Tide]\nendings = [\".tide\"]\nanywhere = true\npersistent = true\nprocesses = 1\n"
+                                 "command = \"" +
+                                 built("tides_peer") + "\"\n"));
   Connection connection(server.port());
   const auto ask = [&](const std::string& query) {
     connection.send("GET /north.tide?" + query + " HTTP/1.1\r\nHost: localhost\r\n\r\n");
@@ -179,7 +181,7 @@ TEST_CASE("a program in Perl that speaks FastCGI is kept, and replaced when it i
            word + " \" . length($body) . \" $ENV{SCRIPT_NAME}\";\n}\n";
   };
   const std::string path = folder.write("programs/fares.pl", program("one"));
-  SettledServer server(folder, site_with("Fares]\nendings = [\".fares\"]\nanywhere = true\nkept = true\n"
+  SettledServer server(folder, site_with("Fares]\nendings = [\".fares\"]\nanywhere = true\npersistent = true\n"
                                          "command = [\"perl\", \"" +
                                          path + "\"]\n"));
   const auto ask = [&](const std::string& query) {
@@ -222,7 +224,7 @@ TEST_CASE("PHP's own process manager answers behind workers, and those that are 
   for (int i = 0; i < 12; ++i) CHECK(get(server.port(), "/a.php").body == "Kittiwake 9 0");
   CHECK(request(server.port(), "POST", "/a.php", "Content-Type: a/b\r\n", std::string(300000, 'k')).body ==
         "Kittiwake 9 300000");
-  const Answer fatal = get(server.port(), "/fatal.php");
+  const Response fatal = get(server.port(), "/fatal.php");
   CHECK(code_in(fatal) == "script-error");
   CHECK(has(fatal.body, "line 2"));
   CHECK(get(server.port(), "/finish.php").body == "done");
@@ -241,7 +243,7 @@ TEST_CASE("PHP's own process manager answers behind workers, and those that are 
   CHECK(has(rehearsed.output, "Kittiwake 9"));
   manager.signal(SIGTERM);
   manager.wait();
-  const Answer none = get(server.port(), "/a.php");
+  const Response none = get(server.port(), "/a.php");
   CHECK(code_in(none) == "external-unreachable");
   CHECK(has(none.body, "127.0.0.1:1: Connection refused"));
   CHECK(server.stop() == 0);
@@ -267,7 +269,7 @@ TEST_CASE("a worker that breaks the protocol is told of, and nothing hangs") {
       {head + record(3, 1, "abc"), Fake::Then::hangs, "fastcgi-broken", "3 bytes"},
       {record(3, 1, std::string("\0\0\0\0\2\0\0\0", 8)), Fake::Then::closes, "fastcgi-refused", "too much to do"},
       {record(6, 1, "X-A: " + std::string(60000, 'k')) + record(6, 1, std::string(60000, 'k')), Fake::Then::hangs,
-       "answer-head-too-large", "65536"},
+       "response-head-too-large", "65536"},
       {end, Fake::Then::closes, "wrote-nothing", ""},
       {record(7, 1, "all is lost") + end, Fake::Then::closes, "only-error-stream", "all is lost"},
   };
@@ -276,11 +278,11 @@ TEST_CASE("a worker that breaks the protocol is told of, and nothing hangs") {
     TempFolder folder;
     folder.write("pages/a.php", "");
     const Fake fake(row.says, row.then);
-    SettledServer server(folder, site_with("PHP]\nworkers = \"" + fake.address() + "\"\n"));
+    SettledServer server(folder, site_with("PHP]\nexternal = \"" + fake.address() + "\"\n"));
     const auto begun = std::chrono::steady_clock::now();
-    const Answer answer = get(server.port(), "/a.php");
-    CHECK(code_in(answer) == row.code);
-    CHECK(has(answer.body, row.fact));
+    const Response response = get(server.port(), "/a.php");
+    CHECK(code_in(response) == row.code);
+    CHECK(has(response.body, row.fact));
     CHECK(std::chrono::steady_clock::now() - begun < std::chrono::seconds(5));
     CHECK(fake.connections() == 1);
     CHECK(server.stop() == 0);
@@ -320,11 +322,11 @@ TEST_CASE("however a page is cut into records, it is passed on in its order") {
     TempFolder folder;
     folder.write("pages/a.php", "");
     const Fake fake(says, Fake::Then::hangs);
-    SettledServer server(folder, site_with("PHP]\nworkers = \"" + fake.address() + "\"\n"));
+    SettledServer server(folder, site_with("PHP]\nexternal = \"" + fake.address() + "\"\n"));
     const std::size_t length = row.announced.empty() ? page.size() : std::stoul(row.announced);
-    const Answer answer = get(server.port(), "/a.php");
-    CHECK(answer.whole);
-    CHECK((answer.body == page.substr(0, length)));
+    const Response response = get(server.port(), "/a.php");
+    CHECK(response.whole);
+    CHECK((response.body == page.substr(0, length)));
     CHECK(request(server.port(), "HEAD", "/a.php").body.empty());
     CHECK(server.stop() == 0);
   }
@@ -336,8 +338,8 @@ TEST_CASE("a page that breaks off in its middle is not taken for a whole one") {
   const Fake fake(record(6, 1, "Content-Type: text/plain\r\n\r\n" + std::string(65000, 'k')) +
                       record(6, 1, std::string(65000, 'k')),
                   Fake::Then::closes);
-  SettledServer server(folder, site_with("PHP]\nworkers = \"" + fake.address() + "\"\n"));
-  const Answer answer = get(server.port(), "/a.php");
-  CHECK((!answer.whole || answer.status == 502));
+  SettledServer server(folder, site_with("PHP]\nexternal = \"" + fake.address() + "\"\n"));
+  const Response response = get(server.port(), "/a.php");
+  CHECK((!response.whole || response.status == 502));
   CHECK(server.stop() == 0);
 }

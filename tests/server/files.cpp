@@ -12,16 +12,16 @@ TEST_CASE("a file is sent with its type, length and date, and always checked aga
   TempFolder folder;
   folder.write("index.html", "<h1>Gull Sound</h1>");
   Server server(folder.path());
-  const Answer answer = get(server.port(), "/");
-  CHECK(answer.status == 200);
-  CHECK(answer.body == "<h1>Gull Sound</h1>");
-  CHECK(answer.field("content-type") == "text/html; charset=utf-8");
-  CHECK(answer.field("content-length") == "19");
-  CHECK(answer.field("cache-control") == "no-cache");
-  CHECK(answer.field("last-modified").size() == 29);
-  CHECK(answer.field("date").size() == 29);
+  const Response response = get(server.port(), "/");
+  CHECK(response.status == 200);
+  CHECK(response.body == "<h1>Gull Sound</h1>");
+  CHECK(response.field("content-type") == "text/html; charset=utf-8");
+  CHECK(response.field("content-length") == "19");
+  CHECK(response.field("cache-control") == "no-cache");
+  CHECK(response.field("last-modified").size() == 29);
+  CHECK(response.field("date").size() == 29);
 
-  const Answer head = request(server.port(), "HEAD", "/");
+  const Response head = request(server.port(), "HEAD", "/");
   CHECK(head.field("content-length") == "19");
 
   folder.write("index.html", "<h1>Edited</h1>");
@@ -47,7 +47,7 @@ TEST_CASE("a folder redirects to its slash, then shows its index file or its ent
   folder.write("photos/menu.php", "<?php");
   folder.write("sub/index.htm", "index");
   Server server(folder.path());
-  const Answer redirect = get(server.port(), "/photos?sort=size");
+  const Response redirect = get(server.port(), "/photos?sort=size");
   CHECK(redirect.status == 301);
   CHECK(redirect.field("location") == "/photos/?sort=size");
   CHECK(get(server.port(), "/sub/").body == "index");
@@ -66,17 +66,17 @@ TEST_CASE("a problem is explained to a browser in HTML and to others as text") {
   TempFolder folder;
   folder.write("timetable.html", "x");
   Server server(folder.path());
-  const Answer text = get(server.port(), "/timetabel.html");
+  const Response text = get(server.port(), "/timetabel.html");
   CHECK(text.status == 404);
   CHECK(text.field("content-type") == "text/plain; charset=utf-8");
   CHECK(text.body.find("path-not-found") != std::string::npos);
   CHECK(text.body.find("/timetable.html ?") != std::string::npos);
   CHECK(text.body.find(folder.path() + "/timetabel.html") != std::string::npos);
-  const Answer html = get(server.port(), "/<b>", "Accept: text/html,*/*\r\n");
+  const Response html = get(server.port(), "/<b>", "Accept: text/html,*/*\r\n");
   CHECK(html.field("content-type") == "text/html; charset=utf-8");
   CHECK(html.body.find("&lt;b&gt;") != std::string::npos);
   CHECK(html.body.find("<b>") == std::string::npos);
-  const Answer post = request(server.port(), "POST", "/timetable.html", "", "x=1");
+  const Response post = request(server.port(), "POST", "/timetable.html", "", "x=1");
   CHECK(post.status == 405);
   CHECK(post.field("allow") == "GET, HEAD, OPTIONS");
   CHECK(server.stop() == 0);
@@ -95,10 +95,10 @@ TEST_CASE("what may not be read is refused with the command that allows it") {
   const std::size_t at = lines.find("localhost:");
   REQUIRE(at != std::string::npos);
   const auto port = static_cast<std::uint16_t>(std::stoi(lines.substr(at + 10)));
-  const Answer file = get(port, "/secret.html");
+  const Response file = get(port, "/secret.html");
   CHECK(file.status == 403);
   CHECK(file.body.find("chmod a+r " + folder.path() + "/secret.html") != std::string::npos);
-  const Answer below = get(port, "/closed/page.html");
+  const Response below = get(port, "/closed/page.html");
   CHECK(below.status == 403);
   CHECK(below.body.find("chmod a+rx " + folder.path() + "/closed") != std::string::npos);
   CHECK(get(port, "/closed/").status == 403);

@@ -16,7 +16,7 @@ namespace {
 struct Row {
   std::string name;
   std::string source;
-  int status;  // Of the answer; 200: the page is shown, and the finding stands in the log.
+  int status;  // Of the response; 200: the page is shown, and the finding stands in the log.
   std::string code;
   std::string fact;  // A part of what is said.
 };
@@ -39,10 +39,10 @@ const std::vector<Row>& rows() {
        "library-missing", "libtide.so.1"},
       {"nothing", kSh, 500, "wrote-nothing", "exit status 0"},
       {"stderr", kSh + "echo 'all is lost' >&2\n", 500, "only-error-stream", "all is lost"},
-      {"no-head", kSh + "echo '<p>gulls'\n", 500, "no-answer-head", "<p>gulls"},
-      {"bad-line", kSh + "printf 'A: b\\nbad line\\n\\n'\n", 500, "answer-head-malformed", "Line 2"},
+      {"no-head", kSh + "echo '<p>gulls'\n", 500, "no-response-head", "<p>gulls"},
+      {"bad-line", kSh + "printf 'A: b\\nbad line\\n\\n'\n", 500, "response-head-malformed", "Line 2"},
       {"no-type", kSh + "printf 'X-A: b\\n\\npage'\n", 500, "no-content-type", "Content-Type"},
-      {"large-head", kSh + "printf 'A: b\\n'; head -c 100000 /dev/zero | tr '\\0' a\n", 500, "answer-head-too-large",
+      {"large-head", kSh + "printf 'A: b\\n'; head -c 100000 /dev/zero | tr '\\0' a\n", 500, "response-head-too-large",
        "65536"},
       {"short", kSh + "printf 'Content-Type: a/b\\nContent-Length: 9\\n\\nabc'\n", 500, "body-shorter-than-announced",
        "9"},
@@ -100,15 +100,15 @@ TEST_CASE("each way of failing is recognised, alike on the page, in the log and 
     const std::string target = "/cgi-bin/" + row.name;
     CAPTURE(target);
     const Server& server = row.name == "slow" ? hurried : row.name == "cpu" ? frugal : usual;
-    const Answer answer = get(server.port(), target);
-    CHECK(answer.status == row.status);
+    const Response response = get(server.port(), target);
+    CHECK(response.status == row.status);
     if (row.status != 200) {
-      CHECK(answer.body.find("(" + row.code + ")") != std::string::npos);
-      CHECK(answer.body.find(row.fact) != std::string::npos);
+      CHECK(response.body.find("(" + row.code + ")") != std::string::npos);
+      CHECK(response.body.find(row.fact) != std::string::npos);
     }
     // The limits of a rehearsal are the usual ones; what needs others is left out.
     if (row.name == "slow" || row.name == "cpu") continue;
-    Program rehearsal({built("uporter"), "rehearse", folder.path() + target, "--root", folder.path()});
+    Program rehearsal({built("uporter"), "rehearse", folder.path() + target, "--document-root", folder.path()});
     const std::string said = rehearsal.output();
     CHECK(rehearsal.wait() == (row.status < 400 ? 0 : 1));
     CHECK(said.find("Finding      " + row.code) != std::string::npos);
@@ -132,7 +132,7 @@ TEST_CASE("the source around an error is shown to this computer") {
   TempFolder folder;
   folder.write("cgi-bin/x.py", "#!/usr/bin/python3\nfirst = 1\nraise ValueError('no tide')\nlast = 2\n", 0755);
   Server server(folder.path());
-  const Answer html = get(server.port(), "/cgi-bin/x.py", "Accept: text/html\r\n");
+  const Response html = get(server.port(), "/cgi-bin/x.py", "Accept: text/html\r\n");
   CHECK(html.body.find("<span class=\"mark\">    3  raise ValueError(&#39;no tide&#39;)</span>") != std::string::npos);
   CHECK(html.body.find("    4  last = 2") != std::string::npos);
   // The console shows the rest.
@@ -204,7 +204,7 @@ TEST_CASE("an ending decides where a first line is missing, in script folders on
     folder.write("cgi-bin/" + row.name, row.source, 0755);
     CHECK(get(server.port(), "/cgi-bin/" + row.name).body == row.body);
     folder.write(row.name, row.source);
-    const Answer outside = get(server.port(), "/" + row.name);
+    const Response outside = get(server.port(), "/" + row.name);
     if (row.name == "a.php" || row.name == "a.js") {
       CHECK(outside.status == 200);
     } else {
@@ -243,10 +243,10 @@ TEST_CASE("what is wrong though there is a page stands in the log, with what scr
                                    {"/plain.html", 200, "<p>gulls", "  file\n"}};
   for (const Page& page : pages) {
     CAPTURE(page.path);
-    const Answer answer = get(server.port(), page.path);
-    CHECK(answer.status == page.status);
-    CHECK(answer.body == page.body);
-    if (page.status == 302) CHECK(answer.fields.contains("location"));
+    const Response response = get(server.port(), page.path);
+    CHECK(response.status == page.status);
+    CHECK(response.body == page.body);
+    if (page.status == 302) CHECK(response.fields.contains("location"));
   }
   server.program().signal(SIGTERM);
   const std::string log = server.program().output();
@@ -266,7 +266,7 @@ TEST_CASE("scripts of a site without time limits may take as long as they like")
     folder.write(site + "/cgi-bin/x", kSh + "sleep 2\n" + kHead + "echo page\n", 0755);
   SettledServer server(folder,
                        "addresses = [PORT]\n[site.quick]\ndocument-root = \"quick\"\n"
-                       "[site.slow]\ndocument-root = \"slow\"\nunhurried = true\n[limits]\nfirst-byte = 1\n");
+                       "[site.slow]\ndocument-root = \"slow\"\ntime-limits = false\n[limits]\nfirst-byte = 1\n");
   for (const auto& [site, status] : {std::pair{"slow", 200}, {"quick", 504}}) {
     CHECK(ask_host(server.port(), std::string(site) + ".localhost", "/cgi-bin/x").status == status);
   }

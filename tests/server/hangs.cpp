@@ -247,9 +247,9 @@ TEST_CASE("the time of a script begins when it has been given the body") {
     pause_ms(300);
     slow.send("t");
   }
-  const Answer answer = slow.receive();
-  CHECK(answer.status == 200);
-  CHECK(has(answer.body, "13"));
+  const Response response = slow.receive();
+  CHECK(response.status == 200);
+  CHECK(has(response.body, "13"));
   // One that does not take what it is given is still stopped in its time.
   Connection deaf(server.port());
   deaf.send("POST /cgi-bin/deaf HTTP/1.1\r\nHost: localhost\r\nContent-Length: 1000000\r\n\r\n");
@@ -321,11 +321,11 @@ TEST_CASE("a lack of memory or descriptors fails the request, is told as what it
   REQUIRE(::prlimit(id, RLIMIT_NOFILE, &tight, nullptr) == 0);
   for (const std::string target : {"/b/", "/big.html", "/cgi-bin/x", "/none"}) {
     kept.send("GET " + target + " HTTP/1.1\r\nHost: localhost\r\n\r\n");
-    const Answer answer = kept.receive();
-    CAPTURE(target, answer.body);
-    CHECK(answer.status == 503);
-    CHECK(has(answer.body, "Too many open files"));
-    CHECK_FALSE(has(answer.body, "mkdir"));
+    const Response response = kept.receive();
+    CAPTURE(target, response.body);
+    CHECK(response.status == 503);
+    CHECK(has(response.body, "Too many open files"));
+    CHECK_FALSE(has(response.body, "mkdir"));
   }
   REQUIRE(::prlimit(id, RLIMIT_NOFILE, &before, nullptr) == 0);
   CHECK(get(server.port(), "/b/").body == "index");
@@ -340,10 +340,10 @@ TEST_CASE("a temporary folder that does not exist is told as such") {
   Connection connection(server.port());
   connection.send(
       "POST /cgi-bin/x HTTP/1.1\r\nHost: localhost\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n0\r\n\r\n");
-  const Answer answer = connection.receive();
-  CHECK(answer.status == 503);
-  CHECK(has(answer.body, "/no/such/folder"));
-  CHECK(has(answer.body, "No such file or directory"));
+  const Response response = connection.receive();
+  CHECK(response.status == 503);
+  CHECK(has(response.body, "/no/such/folder"));
+  CHECK(has(response.body, "No such file or directory"));
   CHECK(server.stop() == 0);
 }
 

@@ -138,8 +138,9 @@ TEST_CASE("a thousand requests over fifty connections leave nothing behind") {
         const std::string target = i % 3 == 0 ? "/cgi-bin/x?" + key : i % 3 == 1 ? "/page.html" : "/large.bin";
         const std::string expected = i % 3 == 0 ? key : i % 3 == 1 ? std::string(2000, 'p') : std::string(300'000, 'l');
         connection.send("GET " + target + " HTTP/1.1\r\nHost: localhost\r\n\r\n");
-        const Answer answer = connection.receive();
-        if (answer.status == 200 && answer.whole && answer.body == expected) ++right[static_cast<std::size_t>(client)];
+        const Response response = connection.receive();
+        if (response.status == 200 && response.whole && response.body == expected)
+          ++right[static_cast<std::size_t>(client)];
       }
     });
   }

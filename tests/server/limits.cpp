@@ -19,9 +19,9 @@ TEST_CASE("heads and bodies beyond their limits have statuses of their own") {
   const auto status = [&](const std::string& bytes) {
     Connection connection(server.port());
     connection.send(bytes);
-    const Answer answer = connection.receive();
+    const Response response = connection.receive();
     CHECK(connection.is_closed());
-    return answer.status;
+    return response.status;
   };
   const std::string host = " HTTP/1.1\r\nHost: localhost\r\n";
   CHECK(status("GET /" + std::string(9000, 'a') + host + "\r\n") == 414);
@@ -40,6 +40,9 @@ TEST_CASE("slow clients are told, or closed without a word if they never asked")
   TempFolder folder;
   folder.write("cgi-bin/x", "#!/bin/sh\ncat >/dev/null; printf 'Content-Type: a/b\\n\\n'\n", 0755);
   Server server(folder.path(), {"--limit", "head-time=1", "--limit", "idle-time=1", "--limit", "body-pause=1"});
+  // Made before it is asked: that may take longer than a connection may be idle.
+  const std::string much =
+      "POST /cgi-bin/x HTTP/1.1\r\nHost: localhost\r\nContent-Length: 9000000\r\n\r\n" + numbered(3'000'000);
   Connection half(server.port());
   half.send("GET / HTTP/1.1\r\n");
   Connection silent(server.port());
@@ -47,7 +50,7 @@ TEST_CASE("slow clients are told, or closed without a word if they never asked")
   body.send("POST /cgi-bin/x HTTP/1.1\r\nHost: localhost\r\nContent-Length: 10\r\n\r\nabc");
   // Of so much what comes is passed on without being looked at.
   Connection large(server.port());
-  large.send("POST /cgi-bin/x HTTP/1.1\r\nHost: localhost\r\nContent-Length: 9000000\r\n\r\n" + numbered(3'000'000));
+  large.send(much);
   CHECK(half.receive().status == 408);
   CHECK(silent.is_closed());
   CHECK(body.receive().status == 408);
@@ -65,9 +68,9 @@ TEST_CASE("a script that writes nothing in its time is stopped and explained") {
   TempFolder folder;
   folder.write("cgi-bin/x", "#!/bin/sh\nsleep 300\n", 0755);
   Server server(folder.path(), {"--limit", "first-byte=1"});
-  const Answer answer = get(server.port(), "/cgi-bin/x");
-  CHECK(answer.status == 504);
-  CHECK(answer.body.find("script-too-slow") != std::string::npos);
+  const Response response = get(server.port(), "/cgi-bin/x");
+  CHECK(response.status == 504);
+  CHECK(response.body.find("script-too-slow") != std::string::npos);
   CHECK(eventually([&] { return children_of(server.program().id()).empty(); }));
   CHECK(server.stop() == 0);
 }
@@ -98,7 +101,7 @@ TEST_CASE("connections beyond the limit get 503 with Retry-After") {
   CHECK(first->receive().status == 200);
   CHECK(second.receive().status == 200);
   Connection third(server.port());
-  const Answer refused = third.receive();
+  const Response refused = third.receive();
   CHECK(refused.status == 503);
   CHECK_FALSE(refused.field("retry-after").empty());
   first.reset();
@@ -143,10 +146,10 @@ TEST_CASE("ranges reach any place of a sparse file of six GiB") {
   }
   Server server(folder.path());
   CHECK(get(server.port(), "/huge.bin", "Range: bytes=5000000000-5000000005\r\n").body == "middle");
-  const Answer tail = get(server.port(), "/huge.bin", "Range: bytes=-3\r\n");
+  const Response tail = get(server.port(), "/huge.bin", "Range: bytes=-3\r\n");
   CHECK(tail.field("content-range") == "bytes 6442450941-6442450943/6442450944");
   CHECK(request(server.port(), "HEAD", "/huge.bin").field("content-length") == "6442450944");
-  const Answer parts = get(server.port(), "/huge.bin", "Range: bytes=0-4,5000000000-5000000005\r\n");
+  const Response parts = get(server.port(), "/huge.bin", "Range: bytes=0-4,5000000000-5000000005\r\n");
   CHECK(parts.body.find("start") != std::string::npos);
   CHECK(parts.body.find("middle") != std::string::npos);
   CHECK(parts.whole);
@@ -161,9 +164,9 @@ TEST_CASE("a file that gets shorter while it is sent cuts the connection") {
   connection.send("GET /large.bin HTTP/1.1\r\nHost: localhost\r\n\r\n");
   pause_ms(200);
   REQUIRE(::truncate(path.c_str(), 1000) == 0);
-  const Answer answer = connection.receive();
-  CHECK(answer.status == 200);
-  CHECK_FALSE(answer.whole);
+  const Response response = connection.receive();
+  CHECK(response.status == 200);
+  CHECK_FALSE(response.whole);
   CHECK(connection.is_closed());
   CHECK(server.stop() == 0);
 }
@@ -243,7 +246,7 @@ TEST_CASE("a script that does not read its input, or closes its output early, is
   CHECK(server.stop() == 0);
 }
 
-TEST_CASE("an answer after which the rest of a body is not read says that the connection ends") {
+TEST_CASE("a response after which the rest of a body is not read says that the connection ends") {
   TempFolder folder;
   folder.write("a.txt", "x");
   folder.write("cgi-bin/part", "#!/bin/sh\nhead -c 1000 >/dev/null; printf 'Content-Type: a/b\\n\\nenough'\n", 0755);
@@ -256,9 +259,9 @@ TEST_CASE("an answer after which the rest of a body is not read says that the co
     CAPTURE(more);
     Connection connection(server.port());
     connection.send(head + more);
-    const Answer answer = connection.receive();
-    CHECK(answer.status == 405);
-    CHECK(answer.field("connection") == "close");
+    const Response response = connection.receive();
+    CHECK(response.status == 405);
+    CHECK(response.field("connection") == "close");
     CHECK(connection.is_closed());
   }
   for (const std::string name : {"part", "failing"}) {
@@ -266,9 +269,9 @@ TEST_CASE("an answer after which the rest of a body is not read says that the co
     Connection connection(server.port());
     connection.send("POST /cgi-bin/" + name + " HTTP/1.1\r\nHost: localhost\r\nContent-Length: 90000000\r\n\r\n" +
                     std::string(100'000, 'g'));
-    const Answer answer = connection.receive();
-    CHECK(answer.status == (name == "part" ? 200 : 500));
-    CHECK(answer.field("connection") == "close");
+    const Response response = connection.receive();
+    CHECK(response.status == (name == "part" ? 200 : 500));
+    CHECK(response.field("connection") == "close");
     CHECK(connection.is_closed());
   }
   Connection kept(server.port());

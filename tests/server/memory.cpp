@@ -32,15 +32,15 @@ void fail_each(const Server& server, std::atomic<long>& failing, const Row& row)
       failing = number;
       connection.send(row.bytes);
       connection.finish_sending();
-      const Answer answer = connection.receive();
+      const Response response = connection.receive();
       is_past = failing.load() > 0;
       failing = 0;
       // It went well in spite of it, was told as a lack of memory, was cut off, or a problem was told with less.
-      const bool is_fine = answer.status == row.status || answer.status == 503 || answer.status == 0 ||
-                           answer.status == 500 || !answer.whole;
+      const bool is_fine = response.status == row.status || response.status == 503 || response.status == 0 ||
+                           response.status == 500 || !response.whole;
       REQUIRE(is_fine);
     }
-    const Answer after = get(server.port(), "/a.txt");
+    const Response after = get(server.port(), "/a.txt");
     REQUIRE(after.status == 200);
     REQUIRE(after.body == "fine");
   }

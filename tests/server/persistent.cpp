@@ -32,7 +32,7 @@ class TwoWays {
         server_(folder,
                 "addresses = [PORT]\n[site.kept]\ndocument-root = \"pages\"\nhosts = [\"localhost\"]\n"
                 "[site.fresh]\ndocument-root = \"pages\"\nhosts = [\"localhost\"]\naddresses = [" +
-                    std::to_string(fresh_port_) + "]\n[site.fresh.interpreter.PHP]\nkept = false\n" + more) {}
+                    std::to_string(fresh_port_) + "]\n[site.fresh.interpreter.PHP]\npersistent = false\n" + more) {}
 
   SettledServer& server() { return server_; }
   std::uint16_t port() const { return server_.port(); }
@@ -43,34 +43,34 @@ class TwoWays {
   SettledServer server_;
 };
 
-/// An answer as text, without what differs from one to the next in any case: a page that is there at once is sent with
+/// A response as text, without what differs from one to the next in any case: a page that is there at once is sent with
 /// its length, unless the script `is_announced` by that itself.
-std::string text_of(const Answer& answer, bool is_announced) {
-  std::string out = std::to_string(answer.status) + " " + answer.reason + "\n";
-  for (const auto& [name, value] : answer.fields)
+std::string text_of(const Response& response, bool is_announced) {
+  std::string out = std::to_string(response.status) + " " + response.reason + "\n";
+  for (const auto& [name, value] : response.fields)
     if (name != "date" && name != "transfer-encoding" && name != "connection" &&
         (name != "content-length" || is_announced))
       out += name + ": " + value + "\n";
-  return out + "\n" + answer.body;
+  return out + "\n" + response.body;
 }
 
 /// The code of the finding that a problem page tells of; empty: it is none.
-std::string code_in(const Answer& answer) {
-  const std::size_t begin = answer.body.find(" (");
-  const std::size_t end = answer.body.find(')', begin);
-  return answer.status < 400 || begin == std::string::npos ? "" : answer.body.substr(begin + 2, end - begin - 2);
+std::string code_in(const Response& response) {
+  const std::size_t begin = response.body.find(" (");
+  const std::size_t end = response.body.find(')', begin);
+  return response.status < 400 || begin == std::string::npos ? "" : response.body.substr(begin + 2, end - begin - 2);
 }
 
 /// The last of three answers on one connection: of those to requests like `head` without a body, the server has found
 /// before what the second leads to.
-Answer ask_again(std::uint16_t port, const std::string& head) {
-  Answer answer;
+Response ask_again(std::uint16_t port, const std::string& head) {
+  Response response;
   Connection connection(port);
   for (const std::string& one : {std::string("GET /none.txt"), head.substr(0, head.find(" HTTP/1.1")), head}) {
     connection.send(one.find(" HTTP/1.1") == one.npos ? one + " HTTP/1.1\r\nHost: localhost\r\n\r\n" : one);
-    answer = connection.receive();
+    response = connection.receive();
   }
-  return answer;
+  return response;
 }
 
 /// Settings of one site with pooled processes, and what is to be said of PHP.
@@ -203,7 +203,7 @@ TEST_CASE("a script that fails is told of in the same words, whichever way it wa
       {"missing", "<?php\nrequire 'no-such-file.php';\n", "script-error"},
       {"shutdown", "<?php\nregister_shutdown_function(function () { no_such_function(); });\n", "script-error"},
       {"short", "<?php header('Content-Length: 9'); echo 'abc';", "body-shorter-than-announced"},
-      {"head", "<?php header('X-A: ' . str_repeat('k', 100000)); echo 'x';", "answer-head-too-large"},
+      {"head", "<?php header('X-A: ' . str_repeat('k', 100000)); echo 'x';", "response-head-too-large"},
   };
   TempFolder of_slow;
   for (const Row& row : rows) (row.name == "slow" ? of_slow : folder).write("pages/" + row.name + ".php", row.source);
@@ -214,13 +214,15 @@ TEST_CASE("a script that fails is told of in the same words, whichever way it wa
   for (const Row& row : rows) {
     CAPTURE(row.name);
     TwoWays& two = row.name == "slow" ? hurried : usual;
-    const Answer kept = get(two.port(), "/" + row.name + ".php");
-    const Answer fresh = get(two.fresh_port(), "/" + row.name + ".php");
+    const Response kept = get(two.port(), "/" + row.name + ".php");
+    const Response fresh = get(two.fresh_port(), "/" + row.name + ".php");
     CHECK(code_in(kept) == row.code);
     CHECK(kept.status == fresh.status);
     // Where the server's port stands, and times of the interpreter's own.
     CHECK(code_in(fresh) == row.code);
-    const auto said = [](const Answer& answer) { return answer.body.substr(0, answer.body.find("Asked for:")); };
+    const auto said = [](const Response& response) {
+      return response.body.substr(0, response.body.find("Asked for:"));
+    };
     CHECK(said(kept) == said(fresh));
     if (row.name != "slow")
       CHECK(said(kept) == said(ask_again(two.port(), "GET /" + row.name + ".php HTTP/1.1\r\nHost: localhost\r\n\r\n")));
@@ -239,7 +241,8 @@ TEST_CASE("an edit is seen by the next request, of whatever the page is made of"
   folder.write("two/c.inc", "<?php return 2;");
   folder.write("pages/linked.php", "<?php echo include __DIR__ . '/current/c.inc';");
   std::filesystem::create_directory_symlink(folder.path() + "/one", folder.path() + "/pages/current");
-  SettledServer server(folder, persistent_site("environment = { PHP_INI_SCAN_DIR = \":" + folder.path() + "/ini\" }\n"));
+  SettledServer server(folder,
+                       persistent_site("environment = { PHP_INI_SCAN_DIR = \":" + folder.path() + "/ini\" }\n"));
   const auto page = [&] { return get(server.port(), "/a.php").body; };
   CHECK(page() == "one5");
   // Old enough to be taken for granted by whatever remembers what it has compiled.
@@ -362,7 +365,7 @@ TEST_CASE("whatever becomes of a process between two requests, the next one is a
     ::kill(std::stoi(pid), i % 2 == 0 ? SIGKILL : SIGTERM);
     if (i % 4 > 1) pause_ms(20);
     // One that is just being killed may still have taken the request; then that is said, and nothing else.
-    const Answer next = get(server.port(), "/pid.php");
+    const Response next = get(server.port(), "/pid.php");
     CHECK((next.status == 200 || code_in(next) == "script-killed" || code_in(next) == "wrote-nothing" ||
            code_in(next) == "fastcgi-closed"));
     CHECK(get(server.port(), "/pid.php").status == 200);
@@ -385,12 +388,12 @@ TEST_CASE("ten thousand requests while processes are killed at random: no wrong 
     while (asked++ < 10000) {
       const std::string n = std::to_string(number) + "." + std::to_string(asked.load());
       connection.send("GET /echo.php?n=" + n + " HTTP/1.1\r\nHost: localhost\r\n\r\n");
-      const Answer answer = connection.receive();
+      const Response response = connection.receive();
       std::string expected = " " + n + " ";
       for (int i = 0; i < 50; ++i) expected += n;
-      if (answer.status >= 500) {
+      if (response.status >= 500) {
         ++failed;
-      } else if (answer.status != 200 || !answer.body.ends_with(expected)) {
+      } else if (response.status != 200 || !response.body.ends_with(expected)) {
         ++wrong;
       }
     }
@@ -525,13 +528,13 @@ TEST_CASE("who waits while a run lasts is answered by another process, and nothi
   connections.pop_back();
   std::vector<std::string> pids;
   for (std::size_t i = 1; i < 7; ++i) {
-    const Answer answer = connections[i]->receive();
-    CHECK(answer.status == 200);
-    CHECK(answer.body.ends_with(i == 1 ? " less" : " " + std::to_string(i)));
-    pids.push_back(answer.body.substr(0, answer.body.find(' ')));
+    const Response response = connections[i]->receive();
+    CHECK(response.status == 200);
+    CHECK(response.body.ends_with(i == 1 ? " less" : " " + std::to_string(i)));
+    pids.push_back(response.body.substr(0, response.body.find(' ')));
   }
   CHECK(std::chrono::steady_clock::now() < begun + kLongest);
-  const Answer slow = connections[0]->receive();
+  const Response slow = connections[0]->receive();
   CHECK(slow.body.ends_with(" slow"));
   CHECK(std::set<std::string>(pids.begin(), pids.end()).size() == 1);
   CHECK(!slow.body.starts_with(pids[0]));
@@ -567,7 +570,7 @@ TEST_CASE("a script is told the port that its own request has come from, however
   CHECK(server.stop() == 0);
 }
 
-TEST_CASE("whatever runs before and beside it, a request has its own answer") {
+TEST_CASE("whatever runs before and beside it, a request has its own response") {
   TempFolder folder;
   folder.write("pages/mixed.php", R"(<?php
     if ($_GET['do'] == 'wait') usleep(30000);
@@ -597,9 +600,10 @@ TEST_CASE("whatever runs before and beside it, a request has its own answer") {
         connection = std::make_unique<Connection>(server.port());
         continue;
       }
-      const Answer answer = connection->receive();
+      const Response response = connection->receive();
       const std::string expected = kind == "large" ? n + std::string(200000, '.') : n;
-      wrong += kind == "crash" ? code_in(answer) != "script-killed" : answer.status != 200 || answer.body != expected;
+      wrong +=
+          kind == "crash" ? code_in(response) != "script-killed" : response.status != 200 || response.body != expected;
     }
   };
   std::vector<std::thread> clients;
@@ -647,10 +651,10 @@ TEST_CASE("what does not speak FastCGI cannot be persistent, and that is said") 
   folder.write("programs/gone", "#!/no/such/program\n", 0755);
   const auto language = [](const std::string& name, const std::string& ending, const std::string& program) {
     return "[interpreter." + name + "]\nendings = [\"" + ending + "\"]\ncommand = \"programs/" + program +
-           "\"\nkept = true\nanywhere = true\n";
+           "\"\npersistent = true\nanywhere = true\n";
   };
-  SettledServer server(folder, persistent_site() + language("Tide", ".tide", "ends") + language("Gone", ".gone", "gone") +
-                                   "[limits]\nfirst-byte = 600\n");
+  SettledServer server(folder, persistent_site() + language("Tide", ".tide", "ends") +
+                                   language("Gone", ".gone", "gone") + "[limits]\nfirst-byte = 600\n");
   TempFolder of_slow;
   of_slow.write("pages/b.rip", "07:40");
   of_slow.write("programs/waits", "#!/bin/sh\nsleep 60\n", 0755);
@@ -658,7 +662,7 @@ TEST_CASE("what does not speak FastCGI cannot be persistent, and that is said") 
   CHECK(code_in(get(hurried.port(), "/b.rip")) == "script-too-slow");
   CHECK(eventually([&] { return children_of(hurried.program().id()).empty(); }));
   CHECK(hurried.stop() == 0);
-  const Answer ends = get(server.port(), "/a.tide");
+  const Response ends = get(server.port(), "/a.tide");
   CHECK(code_in(ends) == "persistent-not-answering");
   CHECK(has(ends.body, "exit status 3"));
   CHECK(has(ends.body, "no tide table"));

@@ -26,7 +26,7 @@ std::string one_site(const std::string& of_php, const std::string& limits = "") 
          "[site.kept]\ndocument-root = \"pages\"\nhosts = [\"localhost\"]\n[interpreter.PHP]\n" + of_php;
 }
 
-/// A client that asks, and takes next to nothing of the answer until it reads.
+/// A client that asks, and takes next to nothing of the response until it reads.
 class SlowClient {
  public:
   SlowClient(std::uint16_t port, const std::string& target) : socket_(::socket(AF_INET, SOCK_STREAM, 0)) {
@@ -87,9 +87,9 @@ TEST_CASE("a script is not blamed for a client that is slow") {
     SettledServer server(folder, one_site(way, "total-time = 2\nfirst-byte = 2\n"));
     SlowClient slow(server.port(), "/larger.php");
     pause_ms(3500);
-    const std::string answer = slow.receive();
-    CHECK(answer.size() > 16 * 50000 * 27);
-    CHECK(answer.ends_with("\r\n0\r\n\r\n"));
+    const std::string response = slow.receive();
+    CHECK(response.size() > 16 * 50000 * 27);
+    CHECK(response.ends_with("\r\n0\r\n\r\n"));
   }
 }
 
@@ -108,9 +108,9 @@ TEST_CASE("a process that is ended from outside costs no request that it has not
         Connection connection(server.port());
         for (int j = 0; j < 50 && !is_over; ++j) {
           connection.send("GET /pid.php HTTP/1.1\r\nHost: localhost\r\n\r\n");
-          const Answer answer = connection.receive();
-          (answer.status == 200 ? answered : failed) += 1;
-          if (answer.status != 200) told[i] = answer.head + answer.body;
+          const Response response = connection.receive();
+          (response.status == 200 ? answered : failed) += 1;
+          if (response.status != 200) told[i] = response.head + response.body;
         }
       }
     });
@@ -225,7 +225,7 @@ TEST_CASE("whoever has been idle longest gives way where descriptors are short")
     for (int i = 0; i < kSites; ++i) {
       const std::string name = "pier" + std::to_string(i);
       CAPTURE(round, name);
-      const Answer page = ask_host(server.port(), name + ".localhost", "/");
+      const Response page = ask_host(server.port(), name + ".localhost", "/");
       CHECK(page.status == 200);
       CHECK(page.body == name);
       CHECK(ask_host(server.port(), name + ".localhost", "/tide.txt").status == 200);
@@ -261,10 +261,10 @@ TEST_CASE("a script that makes copies of its process is answered whole, and no o
   });
   for (int i = 0; i < 10; ++i)
     for (const char* const page : {"/before.php", "/beside.php", "/never.php"}) {
-      const Answer answer = get(server.port(), page);
-      CAPTURE(page, i, answer.head, answer.body);
-      CHECK(answer.status == 200);
-      CHECK(answer.body.ends_with("Skerry Head"));
+      const Response response = get(server.port(), page);
+      CAPTURE(page, i, response.head, response.body);
+      CHECK(response.status == 200);
+      CHECK(response.body.ends_with("Skerry Head"));
     }
   is_over = true;
   beside.join();

@@ -31,7 +31,7 @@ struct Fixture {
     folder.write("app.wasm", "x");
     folder.write("app.webmanifest", "{}");
     folder.write("big.css", std::string(4000, 'c'));
-    // Its length is not known when its answer begins.
+    // Its length is not known when its response begins.
     folder.write("cgi-bin/late", "#!/bin/sh\nprintf 'Content-Type: text/plain\\n\\nlate'\nsleep 0.2\necho r\n", 0755);
     folder.write("cgi-bin/echo",
                  "#!/bin/sh\nprintf 'Content-Type: text/plain\\n\\n'\necho \"$REQUEST_METHOD $CONTENT_LENGTH\"\ncat\n",
@@ -84,12 +84,12 @@ void check_row(const Row& row) {
   CAPTURE(row.section, row.request);
   Connection connection(fixture().server.port());
   connection.send(expand(row.request));
-  const Answer answer = connection.receive(row.request.starts_with("HEAD"));
+  const Response response = connection.receive(row.request.starts_with("HEAD"));
   const auto parts = split(expand(row.expected));
-  REQUIRE(std::to_string(answer.status) == parts.front());
-  CHECK(answer.field("date").size() == 29);
+  REQUIRE(std::to_string(response.status) == parts.front());
+  CHECK(response.field("date").size() == 29);
   for (std::size_t i = 1; i < parts.size(); ++i) {
-    CAPTURE(parts[i], answer.head);
+    CAPTURE(parts[i], response.head);
     const std::size_t equals = parts[i].find('=');
     const std::string name = parts[i].substr(0, equals);
     if (name == "closed") {
@@ -97,15 +97,15 @@ void check_row(const Row& row) {
     } else if (name == "next") {
       CHECK(std::to_string(connection.receive().status) == parts[i].substr(equals + 1));
     } else if (name == "body") {
-      CHECK(answer.body == parts[i].substr(equals + 1));
+      CHECK(response.body == parts[i].substr(equals + 1));
     } else if (name == "says") {
-      CHECK(answer.body.find(parts[i].substr(equals + 1)) != std::string::npos);
+      CHECK(response.body.find(parts[i].substr(equals + 1)) != std::string::npos);
     } else if (name.starts_with('-')) {
-      CHECK(answer.field(name.substr(1)).empty());
+      CHECK(response.field(name.substr(1)).empty());
     } else if (equals == std::string::npos) {
-      CHECK_FALSE(answer.field(name).empty());
+      CHECK_FALSE(response.field(name).empty());
     } else {
-      CHECK(answer.field(name) == parts[i].substr(equals + 1));
+      CHECK(response.field(name) == parts[i].substr(equals + 1));
     }
   }
 }
@@ -390,7 +390,7 @@ TEST_CASE("answers say 100 Continue only when the body is wanted") {
   CHECK(has(connection.receive_until("abc"), "abc"));
 }
 
-TEST_CASE("every answer from the cache equals the one that filled it") {
+TEST_CASE("every response from the cache equals the one that filled it") {
   TempFolder folder;
   folder.write("old.html", std::string(3000, 'o'));
   folder.write("large.bin", std::string(200'000, 'l'));
@@ -402,15 +402,15 @@ TEST_CASE("every answer from the cache equals the one that filled it") {
       CAPTURE(target, lines);
       Connection connection(server.port());
       const std::string request = "GET " + target + " HTTP/1.1\r\nHost: localhost\r\n" + lines + "\r\n";
-      std::vector<Answer> answers;
+      std::vector<Response> answers;
       for (int i = 0; i < 3; ++i) {
         connection.send(request);
         answers.push_back(connection.receive());
       }
-      for (const Answer& answer : answers) {
-        CHECK(answer.status == answers.front().status);
-        CHECK(answer.body == answers.front().body);
-        auto fields = answer.fields;
+      for (const Response& response : answers) {
+        CHECK(response.status == answers.front().status);
+        CHECK(response.body == answers.front().body);
+        auto fields = response.fields;
         auto first = answers.front().fields;
         fields.erase("date");
         first.erase("date");

@@ -80,7 +80,7 @@ TEST_CASE("what was asked at an address that is given up is still answered by it
     }
   }));
   CHECK(connection.receive().body == "slow b");
-  const Answer next = connection.receive();
+  const Response next = connection.receive();
   CHECK((next.status == 0 || next.body == "site b"));
   CHECK(server.stop() == 0);
 }

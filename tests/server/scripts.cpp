@@ -31,10 +31,10 @@ TEST_CASE("each kind of script runs and its page arrives") {
   folder.write(row.name, row.source, row.name.ends_with("php") ? 0644 : 0755);
   Server server(folder.path());
   CAPTURE(row.name);
-  const Answer answer = get(server.port(), "/" + row.name);
-  CHECK(answer.status == 200);
-  CHECK(answer.whole);
-  CHECK(answer.body == row.body);
+  const Response response = get(server.port(), "/" + row.name);
+  CHECK(response.status == 200);
+  CHECK(response.whole);
+  CHECK(response.body == row.body);
   CHECK(server.stop() == 0);
 }
 
@@ -64,8 +64,9 @@ TEST_CASE("a compiled program answers a form by GET and by POST") {
   REQUIRE(std::system(("cp " + program + " " + folder.path() + "/pages/cgi-bin/fares").c_str()) == 0);
   Server server(folder.path() + "/pages");
   CHECK(get(server.port(), "/cgi-bin/fares?from=SKE&to=TAN&adult=2").body.find("17.80") != std::string::npos);
-  const Answer posted = request(server.port(), "POST", "/cgi-bin/fares",
-                                "Content-Type: application/x-www-form-urlencoded\r\n", "from=SKE&to=MOR&adult=2&car=1");
+  const Response posted =
+      request(server.port(), "POST", "/cgi-bin/fares", "Content-Type: application/x-www-form-urlencoded\r\n",
+              "from=SKE&to=MOR&adult=2&car=1");
   CHECK(posted.body.find("31.30") != std::string::npos);
   CHECK(server.stop() == 0);
 }
@@ -90,7 +91,7 @@ TEST_CASE("a script is told what was asked for, and reads the body") {
   CHECK(chunked.receive().body == "GET||||" + here + "\n");
 
   const std::string large(3'000'000, 'g');
-  const Answer echoed = request(server.port(), "POST", "/cgi-bin/echo", "", large);
+  const Response echoed = request(server.port(), "POST", "/cgi-bin/echo", "", large);
   CHECK(echoed.body.size() == large.size() + ("POST|3000000|||" + here + "\n").size());
 
   Connection head(server.port());
@@ -101,9 +102,9 @@ TEST_CASE("a script is told what was asked for, and reads the body") {
 
   Connection old(server.port());
   old.send("GET /cgi-bin/echo HTTP/1.0\r\n\r\n");
-  const Answer answer = old.receive();
-  CHECK(answer.field("transfer-encoding").empty());
-  CHECK(answer.body == "GET||||" + here + "\n");
+  const Response response = old.receive();
+  CHECK(response.field("transfer-encoding").empty());
+  CHECK(response.body == "GET||||" + here + "\n");
   CHECK(server.stop() == 0);
 }
 
@@ -114,10 +115,10 @@ TEST_CASE("PHP that is not installed is named with its package, and its source s
   const std::string lines = program.read_until("Ctrl+C\n\n");
   CHECK(lines.find("Not installed  PHP") != std::string::npos);
   const auto port = static_cast<std::uint16_t>(std::stoi(lines.substr(lines.find("localhost:") + 10)));
-  const Answer answer = get(port, "/a.php");
-  CHECK(answer.status == 500);
-  CHECK(answer.body.find("sudo apt-get install php-cgi") != std::string::npos);
-  CHECK(answer.body.find("SOURCE") == std::string::npos);
+  const Response response = get(port, "/a.php");
+  CHECK(response.status == 500);
+  CHECK(response.body.find("sudo apt-get install php-cgi") != std::string::npos);
+  CHECK(response.body.find("SOURCE") == std::string::npos);
   program.signal(SIGTERM);
   CHECK(program.wait() == 0);
 }
@@ -132,7 +133,7 @@ TEST_CASE("redirects of scripts are followed inside or passed on") {
   CHECK(request(server.port(), "POST", "/cgi-bin/local", "", "a=1").body == "the page");
   folder.write("cgi-bin/circle", "#!/bin/sh\nprintf 'Location: /cgi-bin/circle\\n\\n'\n", 0755);
   CHECK(get(server.port(), "/cgi-bin/circle").body.find("too-many-local-redirects") != std::string::npos);
-  const Answer away = get(server.port(), "/cgi-bin/away");
+  const Response away = get(server.port(), "/cgi-bin/away");
   CHECK(away.status == 302);
   CHECK(away.field("location") == "http://localhost/x");
   CHECK(server.stop() == 0);
@@ -197,7 +198,7 @@ TEST_CASE("output goes out as it is written, and neither a background process no
   CHECK(server.stop() == 0);
 }
 
-TEST_CASE("a script's answer head keeps out what is the server's, and what would break a line") {
+TEST_CASE("a script's response head keeps out what is the server's, and what would break a line") {
   TempFolder folder;
   folder.write("cgi-bin/date", "#!/bin/sh\nprintf 'Date: Mon, 01 Jan 2001 00:00:00 GMT\\nContent-Type: a/b\\n\\nx'\n",
                0755);
@@ -208,15 +209,15 @@ TEST_CASE("a script's answer head keeps out what is the server's, and what would
   folder.write("cgi-bin/two", "#!/bin/sh\nprintf 'Content-Length: 1\\nContent-Length: 2\\nContent-Type: a/b\\n\\nx'\n",
                0755);
   Server server(folder.path());
-  const Answer dated = get(server.port(), "/cgi-bin/date");
+  const Response dated = get(server.port(), "/cgi-bin/date");
   CHECK(dated.fields.count("date") == 1);
   CHECK(dated.field("date").find("2001") == std::string::npos);
   for (const char* const name : {"cr", "line", "nul", "two"}) {
     CAPTURE(name);
-    const Answer answer = get(server.port(), std::string("/cgi-bin/") + name);
-    CHECK(answer.status == 500);
-    CHECK(answer.head.find("X-Forged") == std::string::npos);
-    CHECK(answer.head.find('\0') == std::string::npos);
+    const Response response = get(server.port(), std::string("/cgi-bin/") + name);
+    CHECK(response.status == 500);
+    CHECK(response.head.find("X-Forged") == std::string::npos);
+    CHECK(response.head.find('\0') == std::string::npos);
   }
   CHECK(server.stop() == 0);
 }

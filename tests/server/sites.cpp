@@ -1,4 +1,4 @@
-// Several sites on one server: what their settings change in an answer.
+// Several sites on one server: what their settings change in a response.
 #include <catch2/catch.hpp>
 #include <csignal>
 
@@ -31,7 +31,7 @@ struct Harbour {
 document-root = "a"
 hosts = ["a.localhost"]
 environment = { SEASON = "winter", GATEWAY_INTERFACE = "none" }
-[site.a.answer-fields]
+[site.a.response-headers]
 X-Harbour = "Skerry Head"
 Cache-Control = "max-age=60"
 [site.a.problem-pages]
@@ -53,7 +53,7 @@ environment = { TABLE = "short", SEASON = "summer" }
   std::vector<std::string> environment() const {
     return {"HOME=" + folder.path(), "XDG_STATE_HOME=" + folder.path(), "XDG_RUNTIME_DIR=", "NOTIFY_SOCKET="};
   }
-  Answer ask(const std::string& host, const std::string& target, const std::string& version = "1.1") const {
+  Response ask(const std::string& host, const std::string& target, const std::string& version = "1.1") const {
     Connection connection(port);
     connection.send("GET " + target + " HTTP/" + version + (host.empty() ? "" : "\r\nHost: " + host) + "\r\n\r\n");
     return connection.receive();
@@ -83,12 +83,12 @@ TEST_CASE("each site answers in its own way") {
   CHECK(harbour.ask("c.localhost", "/").status == 421);
   CHECK(harbour.ask("c.localhost", "/").body.find("a.localhost, b.localhost, *.b.localhost") != std::string::npos);
 
-  const Answer page = harbour.ask("a.localhost", "/");
+  const Response page = harbour.ask("a.localhost", "/");
   CHECK(page.field("x-harbour") == "Skerry Head");
   CHECK(page.field("cache-control") == "max-age=60");
   CHECK(page.fields.count("cache-control") == 1);
   CHECK(harbour.ask("b.localhost", "/").field("x-harbour").empty());
-  const Answer lost = harbour.ask("a.localhost", "/none");
+  const Response lost = harbour.ask("a.localhost", "/none");
   CHECK(lost.status == 404);
   CHECK(lost.body == "<p>lost at sea");
   CHECK(lost.field("x-harbour") == "Skerry Head");

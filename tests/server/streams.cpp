@@ -60,10 +60,10 @@ TEST_CASE("sixty open streams leave files, PHP and Python pages of all sites as 
     const std::string host = site == "harbour" ? "localhost" : site + ".localhost";
     for (const std::string path : {"/a.html", "/page.php", "/cgi-bin/page.py"}) {
       CAPTURE(site, path);
-      Answer answer;
-      const double seconds = seconds_for([&] { answer = ask_host(server.port(), host, path); });
-      CHECK(answer.status == 200);
-      CHECK(answer.body.find(site) != std::string::npos);
+      Response response;
+      const double seconds = seconds_for([&] { response = ask_host(server.port(), host, path); });
+      CHECK(response.status == 200);
+      CHECK(response.body.find(site) != std::string::npos);
       CHECK(seconds < 3);
     }
   }
@@ -107,12 +107,12 @@ TEST_CASE("who waits for a turn for too long is told which scripts hold them, an
   for (int i = 0; i < row.holders; ++i) holders.push_back(ask(server.port(), std::string("/cgi-bin/") + row.script));
   REQUIRE(
       eventually([&] { return children_of(server.program().id()).size() >= static_cast<std::size_t>(row.holders); }));
-  const Answer answer = get(server.port(), "/cgi-bin/silent");
-  CHECK(answer.status == 503);
-  CHECK_FALSE(answer.field("retry-after").empty());
-  CHECK(answer.body.find("waited-too-long") != std::string::npos);
-  CHECK(answer.body.find(folder.path() + "/cgi-bin/" + row.script + " (site ") != std::string::npos);
-  CHECK(answer.body.find(row.key) != std::string::npos);
+  const Response response = get(server.port(), "/cgi-bin/silent");
+  CHECK(response.status == 503);
+  CHECK_FALSE(response.field("retry-after").empty());
+  CHECK(response.body.find("waited-too-long") != std::string::npos);
+  CHECK(response.body.find(folder.path() + "/cgi-bin/" + row.script + " (site ") != std::string::npos);
+  CHECK(response.body.find(row.key) != std::string::npos);
   holders.clear();
   CHECK(server.stop() == 0);
 }

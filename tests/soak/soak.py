@@ -71,7 +71,7 @@ class Soak:
         write(self.folder + "/uporter.toml", f"""addresses = {self.port}
 [site.gulls]
 document-root = "pages"
-answer-fields = {{ X-Number = "{number}" }}
+response-headers = {{ X-Number = "{number}" }}
 [exchanges]
 memory = "8 MiB"
 [limits]
@@ -130,7 +130,7 @@ first-byte = 5
             try:
                 self.ask(*random.choice(rows))
             except OSError as error:
-                self.problem(f"no answer: {error}")
+                self.problem(f"no response: {error}")
 
     def leaving(self):
         while not self.over:
@@ -169,8 +169,8 @@ first-byte = 5
             some = [str(max(1, last - random.randrange(50))) for _ in range(2)]
             deeds = [["reload"], ["status", "--json"], ["site", "add", "tides", self.folder + "/pages/many"],
                      ["explain", f"http://localhost:{self.port}/none"], ["site", "remove", "tides"], ["log"],
-                     ["exchanges", "--har", self.folder + "/all.har", "--most", "300"], ["compare", *some],
-                     ["exchanges", "--har", self.folder + "/all.har", "--with-secrets", "--most", "100"],
+                     ["exchanges", "--har", self.folder + "/all.har", "--limit", "300"], ["compare", *some],
+                     ["exchanges", "--har", self.folder + "/all.har", "--with-secrets", "--limit", "100"],
                      ["exchange", some[0]], ["again", some[0], "--yes"], ["exchanges", "--text", "tide gull"]]
             random.shuffle(deeds)
             for words in deeds:
@@ -185,7 +185,7 @@ first-byte = 5
             time.sleep(1)
 
     def control(self, method, target, body=b""):
-        """A call of the control interface: its status and what it says; 0: there is no answer."""
+        """A call of the control interface: its status and what it says; 0: there is no response."""
         sockets = [os.path.join(at, "control") for at, _, names in os.walk(self.folder + "/state") if "control" in names]
         try:
             with socket.socket(socket.AF_UNIX) as client:

@@ -58,13 +58,13 @@ class Server:
 def call(method, template, status, target=None, body=None, connection=None, fields=None):
     connection = connection or Connection("localhost")
     connection.request(method, target or template, None if body is None else json.dumps(body), fields or {})
-    answer = connection.getresponse()
+    response = connection.getresponse()
     # Events have no end.
-    goes_on = answer.getheader("Content-Type") == "text/event-stream"
-    text = (answer.readline() if goes_on else answer.read()).decode()
+    goes_on = response.getheader("Content-Type") == "text/event-stream"
+    text = (response.readline() if goes_on else response.read()).decode()
     what = f"{method} {target or template}"
-    if answer.status != status:
-        failures.append(f"{what}: {answer.status} in place of {status}: {text}")
+    if response.status != status:
+        failures.append(f"{what}: {response.status} in place of {status}: {text}")
         return None
     seen.add((method.lower(), template, str(status)))
     described = description["paths"][template][method.lower()]["responses"].get(str(status))
@@ -72,8 +72,8 @@ def call(method, template, status, target=None, body=None, connection=None, fiel
         failures.append(f"{what}: the status {status} is not described")
         return None
     (kind, content), = described["content"].items()
-    if kind != "*/*" and answer.getheader("Content-Type") != kind:
-        failures.append(f"{what}: it is {answer.getheader('Content-Type')}, and described as {kind}")
+    if kind != "*/*" and response.getheader("Content-Type") != kind:
+        failures.append(f"{what}: it is {response.getheader('Content-Type')}, and described as {kind}")
     if kind not in ("application/json", "application/x-ndjson"):
         return text
     documents = [json.loads(line) for line in text.splitlines()] if kind == "application/x-ndjson" else [json.loads(text)]
@@ -129,7 +129,7 @@ call("GET", "/v1/exchanges.har", 422, "/v1/exchanges.har?most=0")
 one = "/v1/exchanges/{number}"
 call("GET", one, 200, "/v1/exchanges/1")
 call("GET", one, 404, "/v1/exchanges/999")
-for part in ("request", "answer", "page"):
+for part in ("request", "response", "page"):
     call("GET", f"{one}/{part}", 200, f"/v1/exchanges/1/{part}")
     call("GET", f"{one}/{part}", 404, f"/v1/exchanges/999/{part}")
 call("GET", f"{one}/curl", 200, "/v1/exchanges/2/curl")
@@ -149,7 +149,7 @@ call("GET", "/v1/events", 200)
 served = folder + "/large.bin"
 with open(served, "wb") as file:
     file.write(b"s")
-for part in ("answer", "page"):
+for part in ("response", "page"):
     call("GET", f"{one}/{part}", 410, f"/v1/exchanges/3/{part}")
 
 # The console, at its own address.

@@ -169,7 +169,7 @@ int Server::stop() {
   return program_.wait();
 }
 
-std::string Answer::field(const std::string& name) const {
+std::string Response::field(const std::string& name) const {
   const auto found = fields.find(name);
   return found == fields.end() ? "" : found->second;
 }
@@ -254,58 +254,58 @@ bool Connection::is_closed(std::chrono::milliseconds time) {
   return ::poll(&ready, 1, static_cast<int>(time.count())) == 1 && ::recv(socket_, &byte, 1, 0) <= 0;
 }
 
-Answer Connection::receive(bool to_head) {
+Response Connection::receive(bool to_head) {
   constexpr std::chrono::seconds kPatience{40};
-  Answer answer;
+  Response response;
   std::size_t end = 0;
   while ((end = received_.find("\r\n\r\n")) == std::string::npos)
-    if (!read_more(kPatience)) return answer;
-  answer.head = received_.substr(0, end + 4);
+    if (!read_more(kPatience)) return response;
+  response.head = received_.substr(0, end + 4);
   received_.erase(0, end + 4);
-  std::istringstream lines(answer.head);
+  std::istringstream lines(response.head);
   std::string version;
-  lines >> version >> answer.status;
-  std::getline(lines >> std::ws, answer.reason);
-  if (!answer.reason.empty()) answer.reason.pop_back();
+  lines >> version >> response.status;
+  std::getline(lines >> std::ws, response.reason);
+  if (!response.reason.empty()) response.reason.pop_back();
   for (std::string line; std::getline(lines, line) && line != "\r";) {
     const std::size_t colon = line.find(':');
     std::string name = line.substr(0, colon);
     for (char& c : name) c = static_cast<char>(std::tolower(c));
-    answer.fields.emplace(name, line.substr(colon + 2, line.size() - colon - 3));
+    response.fields.emplace(name, line.substr(colon + 2, line.size() - colon - 3));
   }
-  if (answer.status < 200) return receive(to_head);
-  answer.whole = true;
-  if (to_head || answer.status == 204 || answer.status == 304) return answer;
-  if (answer.field("transfer-encoding") == "chunked") {
+  if (response.status < 200) return receive(to_head);
+  response.whole = true;
+  if (to_head || response.status == 204 || response.status == 304) return response;
+  if (response.field("transfer-encoding") == "chunked") {
     for (;;) {
       std::size_t line = 0;
       while ((line = received_.find("\r\n")) == std::string::npos)
-        if (!read_more(kPatience)) return answer.whole = false, answer;
+        if (!read_more(kPatience)) return response.whole = false, response;
       const std::size_t size = std::stoul(received_.substr(0, line), nullptr, 16);
       while (received_.size() < line + 2 + size + 2)
-        if (!read_more(kPatience)) return answer.whole = false, answer;
-      answer.body += received_.substr(line + 2, size);
+        if (!read_more(kPatience)) return response.whole = false, response;
+      response.body += received_.substr(line + 2, size);
       received_.erase(0, line + 2 + size + 2);
-      if (size == 0) return answer;
+      if (size == 0) return response;
     }
   }
-  const std::string length = answer.field("content-length");
+  const std::string length = response.field("content-length");
   if (length.empty()) {
     while (read_more(kPatience)) {
     }
-    answer.body = std::exchange(received_, {});
-    return answer;
+    response.body = std::exchange(received_, {});
+    return response;
   }
   const std::size_t size = std::stoul(length);
   while (received_.size() < size && read_more(kPatience)) {
   }
-  answer.whole = received_.size() >= size;
-  answer.body = received_.substr(0, size);
-  received_.erase(0, answer.body.size());
-  return answer;
+  response.whole = received_.size() >= size;
+  response.body = received_.substr(0, size);
+  received_.erase(0, response.body.size());
+  return response;
 }
 
-Answer ask_host(std::uint16_t port, const std::string& host, const std::string& target) {
+Response ask_host(std::uint16_t port, const std::string& host, const std::string& target) {
   Connection connection(port);
   connection.send("GET " + target + " HTTP/1.1\r\nHost: " + host + "\r\n\r\n");
   return connection.receive();
@@ -325,7 +325,8 @@ std::string control_socket(const TempFolder& folder) {
   return "";
 }
 
-Answer call(const std::string& socket, const std::string& method, const std::string& target, const std::string& body) {
+Response call(const std::string& socket, const std::string& method, const std::string& target,
+              const std::string& body) {
   Connection connection(socket);
   std::string head = method + " " + target + " HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n";
   if (!body.empty())
@@ -334,8 +335,8 @@ Answer call(const std::string& socket, const std::string& method, const std::str
   return connection.receive();
 }
 
-Answer request(std::uint16_t port, const std::string& method, const std::string& target, const std::string& more,
-               const std::string& body) {
+Response request(std::uint16_t port, const std::string& method, const std::string& target, const std::string& more,
+                 const std::string& body) {
   Connection connection(port);
   std::string head = method + " " + target + " HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n" + more;
   if (!body.empty()) head += "Content-Length: " + std::to_string(body.size()) + "\r\n";

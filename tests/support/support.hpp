@@ -103,8 +103,8 @@ class SettledServer {
 /// A port that nobody listens on at the moment.
 std::uint16_t free_port();
 
-struct Answer {
-  int status = 0;  ///< 0: no answer came.
+struct Response {
+  int status = 0;  ///< 0: no response came.
   std::string reason;
   std::string head;
   std::multimap<std::string, std::string> fields;  ///< Names in lower case.
@@ -130,8 +130,8 @@ class Connection {
   bool send(std::string_view bytes);
   /// Closes the sending side.
   void finish_sending();
-  /// The next answer; to a HEAD request it has no body.
-  Answer receive(bool to_head = false);
+  /// The next response; to a HEAD request it has no body.
+  Response receive(bool to_head = false);
   /// Everything until the server closes, or until nothing comes for `time`.
   std::string receive_all(std::chrono::milliseconds time = std::chrono::seconds(10));
   /// Everything until `text` has come, the server closes, or `time` is over.
@@ -148,20 +148,20 @@ class Connection {
 
 /// One request on a connection of its own, with Host and "Connection: close". `more` are further head lines, each ended
 /// by CRLF.
-Answer request(std::uint16_t port, const std::string& method, const std::string& target, const std::string& more = "",
-               const std::string& body = "");
-inline Answer get(std::uint16_t port, const std::string& target, const std::string& more = "") {
+Response request(std::uint16_t port, const std::string& method, const std::string& target, const std::string& more = "",
+                 const std::string& body = "");
+inline Response get(std::uint16_t port, const std::string& target, const std::string& more = "") {
   return request(port, "GET", target, more);
 }
 
 /// One request to the site that answers to `host`.
-Answer ask_host(std::uint16_t port, const std::string& host, const std::string& target);
+Response ask_host(std::uint16_t port, const std::string& host, const std::string& target);
 
 /// The control socket of a server with settings whose home is `folder`; empty: it has none yet.
 std::string control_socket(const TempFolder& folder);
 /// One call of the control interface at `socket`; one with a body is sent as JSON.
-Answer call(const std::string& socket, const std::string& method, const std::string& target,
-            const std::string& body = "");
+Response call(const std::string& socket, const std::string& method, const std::string& target,
+              const std::string& body = "");
 
 /// What the file at `path` holds; empty if it cannot be read.
 std::string file_text(const std::string& path);

@@ -4,7 +4,7 @@ import uPlot from "uplot";
 /** Draws `values`, one for each run, below `host`; returns how to end that. */
 export function drawRuns(host: HTMLElement, milliseconds: number[], memory: number[]): () => void {
   const colour = (name: string) => getComputedStyle(host).getPropertyValue(name).trim();
-  const axis = { stroke: colour("--dimmed"), grid: { stroke: colour("--lines"), width: 1 }, ticks: { show: false } };
+  const axis = { stroke: colour("--dimmed"), grid: { stroke: colour("--limit"), width: 1 }, ticks: { show: false } };
   const plot = new uPlot(
     {
       width: Math.max(280, host.clientWidth),

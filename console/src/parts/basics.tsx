@@ -202,7 +202,7 @@ export function Question({
           isAsking.value = false;
         }}
       >
-        Keep it
+        Cancel
       </button>
     </fieldset>
   );

@@ -80,12 +80,13 @@ function howItEnded(run: ExchangeRun): string {
   if (run.signal !== undefined) return `ended by signal ${run.signal}`;
   if (run.exit_status !== undefined) return `exit status ${run.exit_status}`;
   // What is kept goes on in any case, and mostly says nothing of how a run ended.
-  return run.way === "fresh" ? "has not ended" : "its answer was whole";
+  return run.way === "fresh" ? "has not ended" : "its response was whole";
 }
 
 /** Who ran it, where that was no process of its own. */
 function whoRan(run: ExchangeRun): [string, string][] {
-  if (run.way === "persistent") return [["Pooled process", `${run.process ?? "unknown"}, its run ${run.run_of_process ?? ""}`]];
+  if (run.way === "persistent")
+    return [["Pooled process", `${run.process ?? "unknown"}, its run ${run.run_of_process ?? ""}`]];
   return run.way === "external" ? [["External server", run.external ?? ""]] : [];
 }
 

@@ -19,14 +19,14 @@ function fieldOf(wire: Wire, name: string): string {
 }
 
 /** One direction: as it is read, or as it was sent. */
-function Side({ exchange, side }: { exchange: Exchange; side: "request" | "answer" }) {
+function Side({ exchange, side }: { exchange: Exchange; side: "request" | "response" }) {
   const wire = exchange[side];
   const isRaw = useSignal(false);
   const path = `/v1/exchanges/${exchange.number}`;
   const { value, problem } = useCall<Uint8Array>(
     async (signal) => {
       if (isRaw.value) return await bytesOf(`${path}/${side}`, signal);
-      if (side === "answer") return await bytesOf(`${path}/page`, signal);
+      if (side === "response") return await bytesOf(`${path}/page`, signal);
       return (await bytesOf(`${path}/request`, signal)).subarray(wire.head_bytes);
     },
     [exchange.number, side, isRaw.value, exchange.in_progress],
@@ -44,7 +44,7 @@ function Side({ exchange, side }: { exchange: Exchange; side: "request" | "answe
               isRaw.value = event.currentTarget.checked;
             }}
           />{" "}
-          byte by byte
+          Raw
         </label>
       </p>
       {wire.kept_bytes < wire.bytes && (
@@ -56,7 +56,7 @@ function Side({ exchange, side }: { exchange: Exchange; side: "request" | "answe
         value.value && <Scrolled kind="bytes">{asSent(value.value)}</Scrolled>
       ) : (
         <>
-          <Fields wire={wire} label={side === "request" ? "Fields of the request" : "Fields of the answer"} />
+          <Fields wire={wire} label={side === "request" ? "Fields of the request" : "Fields of the response"} />
           {value.value && (
             <BodyView
               bytes={value.value}
@@ -231,7 +231,7 @@ function Compare({ exchange, other }: { exchange: Exchange; other: number }) {
       const page = async (number: number) =>
         decoder.decode((await bytesOf(`/v1/exchanges/${number}/page`, signal)).subarray(0, 300_000));
       const [left, right] = await Promise.all([page(other), page(exchange.number)]);
-      return { difference, left, right, type: fieldOf(exchange.answer, "content-type") };
+      return { difference, left, right, type: fieldOf(exchange.response, "content-type") };
     },
     [exchange.number, other],
   );
@@ -339,7 +339,7 @@ export function ExchangeDetail({ number }: { number: number }) {
     [number, row?.in_progress, row?.status],
   );
   const exchange = value.value;
-  const part = place.value.options.get("part") ?? "answer";
+  const part = place.value.options.get("part") ?? "response";
   if (problem.value) {
     const isGone = problem.value instanceof Refused && problem.value.status === 410;
     return (
@@ -354,11 +354,11 @@ export function ExchangeDetail({ number }: { number: number }) {
   const copyCurl = async () => {
     await navigator.clipboard.writeText((await (await ask(`/v1/exchanges/${number}/curl`)).text()).trimEnd());
   };
-  const names: Record<string, string> = { answer: "Answer", request: "Request" };
+  const names: Record<string, string> = { response: "Response", request: "Request" };
   if (exchange.runs.length > 0) names.run = exchange.runs.length > 1 ? `${exchange.runs.length} runs` : "Run";
-  names.trail = "Way";
+  names.trail = "Trail";
   names.compare = "Compare";
-  const shown = part in names ? part : "answer";
+  const shown = part in names ? part : "response";
   return (
     <>
       <h2 class="asked">
@@ -397,13 +397,13 @@ export function ExchangeDetail({ number }: { number: number }) {
         <Copy text={`http://${fieldOf(exchange.request, "host")}${exchange.target}`}>Copy its address</Copy>
       </div>
       <Tabs label="Parts of the exchange" names={names} chosen={shown} choose={(name) => withOptions({ part: name })} />
-      {shown === "answer" && <Side key="answer" exchange={exchange} side="answer" />}
+      {shown === "response" && <Side key="response" exchange={exchange} side="response" />}
       {shown === "request" && <Side key="request" exchange={exchange} side="request" />}
       {shown === "run" && exchange.runs.map((run, i) => <RunView key={i} run={run} />)}
       {shown === "trail" && (
         <Path
           steps={exchange.trail}
-          end={`${exchange.status || "No answer"}: ${exchange.answered_by}`}
+          end={`${exchange.status || "No response"}: ${exchange.answered_by}`}
           isFine={exchange.findings.length === 0}
         />
       )}

@@ -60,7 +60,7 @@ export function ExchangesView() {
   const problem = useSignal<unknown>(null);
   const chosen = place.value.what;
   useEffect(() => bind(["/"], "Filter", () => document.getElementById("filter")?.focus()), []);
-  useEffect(() => bind(["p"], "Hold the list, or go on", () => pause(!isPaused.value)), []);
+  useEffect(() => bind(["p"], "Freeze the list, or follow", () => pause(!isPaused.value)), []);
   const pause = (wanted: boolean) => {
     held.value = exchanges.peek();
     isPaused.value = wanted;
@@ -121,7 +121,7 @@ export function ExchangesView() {
           </label>
           {words && (
             <Action run={look} working="Looking…" kind="quiet">
-              Look in the bytes
+              Search contents
             </Action>
           )}
           <label>
@@ -141,7 +141,7 @@ export function ExchangesView() {
             by page load
           </label>
           <button type="button" aria-pressed={isPaused.value} onClick={() => pause(!isPaused.value)}>
-            {isPaused.value ? `Go on${waiting > 0 ? ` (${waiting} new)` : ""}` : "Hold the list"}
+            {isPaused.value ? `Follow${waiting > 0 ? ` (${waiting} new)` : ""}` : "Freeze"}
           </button>
           <button
             type="button"
@@ -172,7 +172,7 @@ export function ExchangesView() {
         </div>
         <Problem of={problem.value} />
         {rows.length === 0 ? (
-          <Empty title={words || cleared > 0 ? "Nothing passes." : "Nothing has been asked for yet."}>
+          <Empty title={words || cleared > 0 ? "No matches." : "Nothing has been asked for yet."}>
             {words || cleared > 0 ? (
               <p>Take a word out of the filter, or show all again.</p>
             ) : (

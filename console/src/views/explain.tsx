@@ -24,7 +24,7 @@ export function Path({ steps, end, isFine }: { steps: string[]; end: string; isF
   );
 }
 
-function Answer({ what }: { what: string }) {
+function Response({ what }: { what: string }) {
   const folder = sites.value[0]?.folder ?? "/";
   const { value, problem, isWaiting } = useCall<Explanation>(
     (signal) => post("/v1/explain", { what, folder }, signal),
@@ -98,11 +98,11 @@ export function ExplainView() {
         </button>
       </form>
       {what ? (
-        <Answer what={what} />
+        <Response what={what} />
       ) : (
         <Empty title="Where does an address lead, and why not where it should?">
           <p>
-            Paste what the browser's address line shows, or the path of a file: the way from the address to the answer
+            Paste what the browser's address line shows, or the path of a file: the way from the address to the response
             is told step by step, without a request being made.
           </p>
           {status.value && examples.length > 0 && (

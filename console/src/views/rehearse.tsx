@@ -94,7 +94,7 @@ function Spread({ times, memory }: { times: number[]; memory: number[] }) {
     <figure class="spread">
       <div ref={host} aria-hidden="true" />
       <figcaption>
-        {times.length} runs: {at(0)} ms at least, {at(0.5)} ms in the middle, {at(1)} ms at most; memory{" "}
+        {times.length} runs: min {at(0)} ms, median {at(0.5)} ms, max {at(1)} ms; memory{" "}
         {Math.max(...memory).toFixed(1)} MiB at most.
       </figcaption>
     </figure>
@@ -296,7 +296,7 @@ function Workshop({ site, path }: { site: string; path: string }) {
       )}
       <div class="two">
         {source.value?.is_text === false ? (
-          <p class="dimmed">It is no text: {size(source.value.bytes)} of a compiled program, or the like.</p>
+          <p class="dimmed">Binary file: {size(source.value.bytes)}, a compiled program or the like.</p>
         ) : (
           <Code
             label={`Source of ${path}`}
@@ -359,7 +359,7 @@ function Workshop({ site, path }: { site: string; path: string }) {
             times
           </label>
           <Action run={often} working="Running…">
-            See the spread
+            Measure
           </Action>
           {runs.value.length > 1 && (
             <>

@@ -116,7 +116,7 @@ export function SettingsView() {
             problem.value = null;
           }}
         >
-          Take back
+          Discard
         </button>
         {said.value && !isTouched && (
           <span class="good" role="status">
@@ -142,7 +142,7 @@ export function SettingsView() {
                 problem.value = null;
               }}
             >
-              Keep mine, and put it in its place when I apply
+              Overwrite
             </button>
           </p>
         </div>
@@ -171,7 +171,7 @@ export function SettingsView() {
         <section class="side" aria-label="What applying it means" aria-live="polite">
           {found.length > 0 && (
             <>
-              <h2>{check.value?.valid ? "To be noticed" : "It cannot be applied yet"}</h2>
+              <h2>{check.value?.valid ? "Warnings" : "It cannot be applied yet"}</h2>
               {found.map((finding) => (
                 <FindingView key={`${finding.line}:${finding.column} ${finding.code}`} finding={finding} />
               ))}

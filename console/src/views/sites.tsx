@@ -90,7 +90,7 @@ function Mounts({ site }: { site: Site }) {
       ))}
       {isAdding.value ? (
         <fieldset>
-          <legend>Show another folder at a path of {site.name}</legend>
+          <legend>Add a mount to {site.name}</legend>
           <p class="tools">
             <label>
               Path{" "}
@@ -148,7 +148,7 @@ function Mounts({ site }: { site: Site }) {
               isAdding.value = false;
             }}
           >
-            Leave it
+            Cancel
           </button>
         </fieldset>
       ) : (
@@ -159,7 +159,7 @@ function Mounts({ site }: { site: Site }) {
             isAdding.value = true;
           }}
         >
-          Show another folder at a path of it
+          Add a mount
         </button>
       )}
     </>
@@ -351,7 +351,7 @@ function AddSite({ isFirst }: { isFirst: boolean }) {
             isBrowsing.value = !isBrowsing.value;
           }}
         >
-          {isBrowsing.value ? "Close the browser" : "Browse"}
+          {isBrowsing.value ? "Close the folder list" : "Browse"}
         </button>
       </p>
       {folder.value !== "" && !folder.value.startsWith("/") && (
@@ -432,7 +432,7 @@ function AddSite({ isFirst }: { isFirst: boolean }) {
               isOpen.value = false;
             }}
           >
-            Leave it
+            Cancel
           </button>
         )}
       </p>
@@ -448,7 +448,7 @@ function TakenPort({ finding }: { finding: Finding }) {
         <Action
           run={() => takeNextPort(port)}
           working="Looking for a free port…"
-          done="Another port is taken."
+          done="Moved to another port."
           kind="strong"
         >
           Take the next free port
@@ -464,7 +464,7 @@ function Autostart() {
     (signal) => call("/v1/autostart", { signal }),
     [count.value],
   );
-  if (problem.value) return <span class="dimmed">Starting at login cannot be asked about here.</span>;
+  if (problem.value) return <span class="dimmed">Start at login is not available here.</span>;
   if (!value.value) return null;
   const isOn = value.value.starts_at_login === true;
   const change = async () => {

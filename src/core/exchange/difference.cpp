@@ -30,7 +30,7 @@ constexpr std::size_t kMostOfPiece = 2000;
 /// A value that nests deeper is shown as text, since what tells of it is JSON that may not nest too deeply itself.
 constexpr int kShownLevels = 16;
 
-/// Fields that are another for every answer.
+/// Fields that are another for every response.
 bool always_differs(std::string_view name) {
   constexpr std::string_view kNames[] = {"Date", "Age", "Server-Timing", "X-Request-Id", "X-Runtime"};
   return std::any_of(std::begin(kNames), std::end(kNames),
@@ -352,10 +352,10 @@ Side side_of(const Recorded& exchange) {
   Side side;
   side.name = std::to_string(exchange.number);
   side.status = exchange.status;
-  const Message answer = read_message(exchange.answer.bytes);
-  side.fields = answer.fields;
-  side.type = answer.field("Content-Type").value_or("");
-  side.page = read_body(answer, exchange.answer.bytes, kMostCompared).bytes;
+  const Message response = read_message(exchange.response.bytes);
+  side.fields = response.fields;
+  side.type = response.field("Content-Type").value_or("");
+  side.page = read_body(response, exchange.response.bytes, kMostCompared).bytes;
   side.milliseconds = millis(exchange.duration);
   side.runs = exchange.runs;
   return side;

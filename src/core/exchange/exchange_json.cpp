@@ -96,7 +96,7 @@ Json json_of(const Recorded& exchange) {
                    {"first_byte", millis(exchange.first_byte)},
                    {"all", millis(exchange.duration)}};
   out["request"] = json_of(exchange.request);
-  out["answer"] = json_of(exchange.answer);
+  out["response"] = json_of(exchange.response);
   out["runs"] = std::move(runs);
   out["trail"] = texts(exchange.trail);
   out["findings"] = porter::json_of(exchange.findings);

@@ -56,7 +56,7 @@ Fields sent_cookies(const Message& message) {
   return out;
 }
 
-/// Those that an answer sets, with what it says of them.
+/// Those that a response sets, with what it says of them.
 Json set_cookies(const Message& message) {
   Json out = Json::array();
   for (const auto& [name, value] : message.fields) {
@@ -114,16 +114,16 @@ Json request_of(const Recorded& exchange, const Message& request, const std::str
           {"bodySize", body_bytes(exchange.request, request)}};
 }
 
-Json answer_of(const Recorded& exchange, const Message& answer, Secrets secrets) {
-  const std::string reason = answer.start_line.size() > 13 ? answer.start_line.substr(13) : "";
+Json response_of(const Recorded& exchange, const Message& response, Secrets secrets) {
+  const std::string reason = response.start_line.size() > 13 ? response.start_line.substr(13) : "";
   return {{"status", exchange.status},
           {"statusText", text::to_utf8(shown(reason, secrets))},
-          {"httpVersion", version_of(answer.start_line)},
-          {"cookies", secrets == Secrets::told ? set_cookies(answer) : Json::array()},
-          {"headers", shown_fields(answer, secrets)},
-          {"redirectURL", text::to_utf8(shown(answer.field("Location").value_or(""), secrets))},
-          {"headersSize", answer.body_at},
-          {"bodySize", body_bytes(exchange.answer, answer)}};
+          {"httpVersion", version_of(response.start_line)},
+          {"cookies", secrets == Secrets::told ? set_cookies(response) : Json::array()},
+          {"headers", shown_fields(response, secrets)},
+          {"redirectURL", text::to_utf8(shown(response.field("Location").value_or(""), secrets))},
+          {"headersSize", response.body_at},
+          {"bodySize", body_bytes(exchange.response, response)}};
 }
 
 Json timings_of(const Recorded& exchange) {
@@ -146,9 +146,9 @@ std::uint64_t PageLoads::page_of(const Recorded& exchange) {
   constexpr std::size_t kMostPages = 2000;
   constexpr std::size_t kLongestUrl = 2000;
   const Message request = read_message(exchange.request.bytes);
-  const Message answer = read_message(exchange.answer.bytes);
+  const Message response = read_message(exchange.response.bytes);
   const std::string url = url_of(exchange, request);
-  const std::string page_type = media_type(answer);
+  const std::string page_type = media_type(response);
   const std::string wanted = request.field("Sec-Fetch-Dest").value_or("");
   const bool is_page = wanted.empty() ? page_type == "text/html" || page_type == "application/xhtml+xml"
                                       : wanted == "document" || wanted == "iframe";
@@ -319,7 +319,7 @@ class HarText::Body {
 struct HarText::Entry {
   Recorded exchange;
   Message request;
-  Message answer;
+  Message response;
 };
 
 HarText::HarText(std::vector<std::uint64_t> numbers, Find find, Secrets secrets)
@@ -378,7 +378,7 @@ void HarText::begin_entry(std::string& piece) {
   entry_ = std::make_unique<Entry>(Entry{std::move(*found), {}, {}});
   const Recorded& exchange = entry_->exchange;
   entry_->request = read_message(exchange.request.bytes);
-  entry_->answer = read_message(exchange.answer.bytes);
+  entry_->response = read_message(exchange.response.bytes);
   const std::string url = shown(url_of(exchange, entry_->request), secrets_);
   Json facts = {
       {"startedDateTime",
@@ -423,19 +423,19 @@ std::vector<std::pair<std::string, std::string>> HarText::form_params() const {
 }
 
 void HarText::begin_response(std::string& piece) {
-  const Wire& wire = entry_->exchange.answer;
-  Json content = {{"mimeType", text::to_utf8(entry_->answer.field("Content-Type").value_or(""))}};
-  const bool has_body = body_bytes(wire, entry_->answer) > 0;
+  const Wire& wire = entry_->exchange.response;
+  Json content = {{"mimeType", text::to_utf8(entry_->response.field("Content-Type").value_or(""))}};
+  const bool has_body = body_bytes(wire, entry_->response) > 0;
   if (!has_body) content["size"] = 0;
-  piece += "},\"response\":" + begun(answer_of(entry_->exchange, entry_->answer, secrets_)) +
+  piece += "},\"response\":" + begun(response_of(entry_->exchange, entry_->response, secrets_)) +
            ",\"content\":" + begun(content);
   if (!has_body) {
     piece += "}";
     stage_ = Stage::rest_of_entry;
     return;
   }
-  body_ =
-      std::make_unique<Body>(entry_->answer, wire, secrets_, false, wire.slices.empty() ? bounds_.body : bounds_.file);
+  body_ = std::make_unique<Body>(entry_->response, wire, secrets_, false,
+                                 wire.slices.empty() ? bounds_.body : bounds_.file);
   piece += ",\"text\":\"";
   stage_ = Stage::response_body;
 }
@@ -444,8 +444,8 @@ void HarText::add_to_body(std::string& piece) {
   const bool is_full = written_ + piece.size() >= bounds_.all;
   if (!is_full && body_->next(piece)) return;
   const bool is_request = stage_ == Stage::request_body;
-  const Wire& wire = is_request ? entry_->exchange.request : entry_->exchange.answer;
-  const std::uint64_t sent = body_bytes(wire, is_request ? entry_->request : entry_->answer);
+  const Wire& wire = is_request ? entry_->exchange.request : entry_->exchange.response;
+  const std::uint64_t sent = body_bytes(wire, is_request ? entry_->request : entry_->response);
   Json facts = Json::object();
   if (!is_request) {
     facts["size"] = body_->size();
@@ -506,14 +506,14 @@ std::variant<Side, std::string> side_in_har(const std::string& text, std::size_t
     return "it has " + std::to_string(entries.size()) + " entries, and number " + std::to_string(number) +
            " is none of them";
   const Json& entry = entries[number - 1];
-  const Json answer = at(entry, "response");
-  if (!answer.is_object()) return "entry " + std::to_string(number) + " has no answer";
+  const Json response = at(entry, "response");
+  if (!response.is_object()) return "entry " + std::to_string(number) + " has no response";
   Side side;
   side.name = name;
-  if (const Json status = at(answer, "status"); status.is_number_integer()) side.status = status.get<int>();
-  if (const Json fields = at(answer, "headers"); fields.is_array())
+  if (const Json status = at(response, "status"); status.is_number_integer()) side.status = status.get<int>();
+  if (const Json fields = at(response, "headers"); fields.is_array())
     for (const Json& field : fields) side.fields.emplace_back(text_at(field, "name"), text_at(field, "value"));
-  const Json content = at(answer, "content");
+  const Json content = at(response, "content");
   side.type = text_at(content, "mimeType");
   side.page = text_at(content, "text");
   if (text_at(content, "encoding") == "base64") {

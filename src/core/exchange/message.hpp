@@ -21,7 +21,7 @@ struct Message {
   std::optional<std::string> field(std::string_view name) const;
 };
 
-/// Reads the head of `bytes`, a request or an answer; interim answers (RFC 9110, section 15.2) are stepped over.
+/// Reads the head of `bytes`, a request or a response; interim answers (RFC 9110, section 15.2) are stepped over.
 Message read_message(std::string_view bytes);
 
 /// A body as it was meant.

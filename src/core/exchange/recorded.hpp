@@ -1,4 +1,4 @@
-// A recorded exchange as a value: what went over the wire, and what is known of how the answer came about.
+// A recorded exchange as a value: what went over the wire, and what is known of how the response came about.
 //
 // The server makes these from what it keeps (server/record/exchange_store.hpp); everything that people and programs are
 // told of an exchange is made from them.
@@ -14,7 +14,7 @@
 
 namespace porter::exchange {
 
-/// A part of an answer that went out of a file without passing the server's memory. It is told here in place of its
+/// A part of a response that went out of a file without passing the server's memory. It is told here in place of its
 /// bytes.
 struct FileSlice {
   std::uint64_t at = 0;  ///< Where it belongs: behind so many of the bytes that are kept.
@@ -32,14 +32,14 @@ struct FileSlice {
 struct Wire {
   std::string bytes;              ///< What of it is kept: always the beginning.
   std::uint64_t length = 0;       ///< All that went, what is out of files included.
-  std::vector<FileSlice> slices;  ///< Of an answer, in order.
+  std::vector<FileSlice> slices;  ///< Of a response, in order.
 
   /// How much of it can be shown, with what is out of files.
   std::uint64_t kept() const;
   bool is_cut() const { return kept() < length; }
 };
 
-/// One run of a script on the way to the answer.
+/// One run of a script on the way to the response.
 struct Run {
   std::string runner;
   std::string script;
@@ -50,8 +50,8 @@ struct Run {
   /// Who ran it: a process of its own, one that the server keeps, or an external server.
   enum class Way { fresh, persistent, external } way = Way::fresh;
   int process = 0;                   ///< 0: it is not known, or it was its own.
-  std::uint64_t run_of_process = 0;  ///< The how-manieth this one was; 0: nobody counted.
-  std::string external;                ///< Its address.
+  std::uint64_t run_of_process = 0;  ///< Which of that process, from 1 on; 0: nobody counted.
+  std::string external;              ///< Its address.
   std::optional<int> exit_status;
   std::optional<int> signal;
   std::chrono::nanoseconds turn_wait{0};  ///< For its turn among the scripts.
@@ -69,8 +69,8 @@ struct Recorded {
   bool is_in_progress = false;
   std::chrono::system_clock::time_point time;  ///< When its head had arrived.
   std::chrono::nanoseconds head_wait{0};       ///< From the head's first byte to its last.
-  std::chrono::nanoseconds first_byte{0};      ///< From the head's end to the first byte of the answer.
-  std::chrono::nanoseconds duration{0};        ///< From the head's end to that of the answer; until now if in progress.
+  std::chrono::nanoseconds first_byte{0};      ///< From the head's end to the first byte of the response.
+  std::chrono::nanoseconds duration{0};  ///< From the head's end to that of the response; until now if in progress.
   std::string client;
   std::uint16_t client_port = 0;
   std::string server;
@@ -78,15 +78,15 @@ struct Recorded {
   std::string site;  ///< Empty: none of the settings.
   std::string method;
   std::string target;
-  int status = 0;                ///< 0: no answer has begun.
-  std::uint64_t body_bytes = 0;  ///< Of the answer's body, as far as they were sent.
+  int status = 0;                ///< 0: no response has begun.
+  std::uint64_t body_bytes = 0;  ///< Of the response's body, as far as they were sent.
   std::string kind;              ///< "file", "listing", "script", "problem", …; empty: nothing answered.
   std::string answered_by;       ///< The same in words.
   std::vector<Finding> findings;
   std::vector<Run> runs;
   std::vector<std::string> trail;
   Wire request;
-  Wire answer;
+  Wire response;
 };
 
 /// Milliseconds, as they are told to programs.

@@ -123,12 +123,12 @@ void address(std::string& records, std::uint16_t request, Connection then) {
   }
 }
 
-std::optional<AnswerReader::Part> AnswerReader::break_off(std::string problem) {
+std::optional<ResponseReader::Part> ResponseReader::break_off(std::string problem) {
   problem_ = std::move(problem);
   return Part{Part::Kind::broken};
 }
 
-std::optional<AnswerReader::Part> AnswerReader::begin_record(const Header& header) {
+std::optional<ResponseReader::Part> ResponseReader::begin_record(const Header& header) {
   type_ = header.type;
   content_ = header.content_length;
   padding_ = header.padding_length;
@@ -151,11 +151,11 @@ std::optional<AnswerReader::Part> AnswerReader::begin_record(const Header& heade
       return break_off("it ended the request with " + std::to_string(content_) + " bytes, where there are 8");
     default:
       return break_off("it sent a record of type " + std::to_string(static_cast<int>(type_)) +
-                       ", which no answer holds");
+                       ", which no response holds");
   }
 }
 
-std::optional<AnswerReader::Part> AnswerReader::next(std::string_view& bytes) {
+std::optional<ResponseReader::Part> ResponseReader::next(std::string_view& bytes) {
   for (;;) {
     if (content_ == 0) {
       const std::size_t skipped = std::min(padding_, bytes.size());

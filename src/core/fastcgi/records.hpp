@@ -61,21 +61,21 @@ void append_end_of_stream(std::string& out, RecordType type, std::uint16_t reque
 
 /// Cuts what a program sends for one request into its parts. It holds nothing back: content is handed on as it comes,
 /// however long its record is.
-class AnswerReader {
+class ResponseReader {
  public:
-  /// For the answer to `request`, a number above 0.
-  explicit AnswerReader(std::uint16_t request) : request_(request) {}
+  /// For the response to `request`, a number above 0.
+  explicit ResponseReader(std::uint16_t request) : request_(request) {}
 
   std::uint16_t request() const { return request_; }
 
-  /// A part of the answer. Its content lies in the bytes that it was read from.
+  /// A part of the response. Its content lies in the bytes that it was read from.
   struct Part {
     enum class Kind {
       output,         ///< `content` of the output stream, at least a byte.
       end_of_output,  ///< Of the stream, not of the request.
       error,          ///< `content` of the error stream.
       end_of_request,
-      broken  ///< What came next is no answer to the request, as problem() tells.
+      broken  ///< What came next is no response to the request, as problem() tells.
     } kind;
     std::string_view content{};
   };

@@ -20,7 +20,9 @@ struct Entry {
 constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::path_not_found, "path-not-found", 404, "Nothing at this path",
      "{target} leads to {file}, which does not exist: there is no \"{missing}\" in {folder}.",
-     "[Did you mean {nearest_url} ?] Check the spelling, upper and lower case included, or put the file there.[ The "
+     "[Upper and lower case count; there is {case_url} .][Did you mean {nearest_url} ?] Check the spelling, upper and "
+     "lower "
+     "case included, or put the file there.[ The "
      "project looks as if {script} answered for all paths that lead to no file; if so, let it:]",
      "[{command}]"},
     {Code::encoded_slash, "encoded-slash", 404, "An encoded slash in the path",
@@ -90,9 +92,13 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "Send a Host field such as:", "Host: localhost:{port}"},
     {Code::host_not_served, "host-not-served", 421, "Not a name of this server",
      "The request is for the host name {host}, and at {address} no site answers to it.[ The names there are: {names}.] "
-     "Refusing others keeps foreign pages from reaching the server through a name of theirs.",
-     "[Open {url} instead. ]If the name is to lead here, let a site answer to it, by its key hosts[, or by typing:]",
+     "Refusing others protects against DNS rebinding.",
+     "[Open {url} instead. ]If the name is to lead here, let a site answer to it, by its key hosts[, or by "
+     "typing{colon}]",
      "[{command}]"},
+    {Code::host_elsewhere, "host-elsewhere", 421, "A site of another address",
+     "{host} is a name of the site \"{site}\", which does not answer at {address}.",
+     "Open it where it answers:", "{url}"},
     {Code::version_unknown, "version-unknown", 505, "Unknown HTTP version",
      "The request is in {version}, and this server speaks HTTP/1.1 and HTTP/1.0.", "Use HTTP/1.1."},
     {Code::tls_on_plain_port, "tls-on-plain-port", 400, "https on an http port",
@@ -101,31 +107,31 @@ constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::request_line_too_long, "request-line-too-long", 414, "The URL is too long",
      "The request line is longer than {limit} bytes.",
      "Send what is long in the body of a POST instead of in the URL, or allow more, by a limit in the settings:",
-     "request-line = 65536"},
+     "[[limits]\nrequest-line = 65536"},
     {Code::head_too_large, "head-too-large", 431, "The request's header is too large",
      "The request line and the header fields together are larger than {limit} bytes.",
      "Clear this site's cookies in the browser; they are the usual cause. Or allow more, by a limit in the settings:",
-     "head = \"128 KiB\""},
+     "[[limits]\nhead = \"128 KiB\""},
     {Code::too_many_fields, "too-many-fields", 431, "Too many header fields",
      "The request has more than {limit} header fields.",
-     "Send fewer header fields, or allow more, by a limit in the settings:", "fields = 500"},
+     "Send fewer header fields, or allow more, by a limit in the settings:", "[[limits]\nfields = 500"},
     {Code::body_too_large, "body-too-large", 413, "The body is too large",
      "The request's body is larger than {limit}[ (it announces {length} bytes)].",
-     "Send less at once, or allow more, by a limit in the settings:", "body = \"1 GiB\""},
+     "Send less at once, or allow more, by a limit in the settings:", "[[limits]\nbody = \"1 GiB\""},
     {Code::head_too_slow, "head-too-slow", 408, "The request did not arrive",
      "The connection was open for {seconds} seconds, and no whole request header had come.",
      "End the header with an empty line, and send it without pauses, or allow more time, by a limit in the settings:",
-     "head-time = 120"},
+     "[[limits]\nhead-time = 120"},
     {Code::body_too_slow, "body-too-slow", 408, "The body did not arrive",
      "For {seconds} seconds nothing more came of the body that the request announces.",
      "Send as many bytes as Content-Length says, or allow longer pauses, by a limit in the settings:",
-     "body-pause = 300"},
+     "[[limits]\nbody-pause = 300"},
     {Code::expectation_unknown, "expectation-unknown", 417, "Unknown expectation",
      "The request expects \"{expectation}\", and only 100-continue is known here.", "Leave the Expect field out."},
     {Code::too_many_connections, "too-many-connections", 503, "Too many connections",
      "The server has {limit} connections open, which is the most that is allowed.",
      "Try again in a moment; close what keeps so many connections open, or allow more, by a limit in the settings:",
-     "connections = 4096"},
+     "[[limits]\nconnections = 4096"},
 
     {Code::script_not_executable, "script-not-executable", 403, "The script is not executable",
      "{file} lies in a script folder, where files are run and not shown, but its permissions ({mode}) do not let it be "
@@ -165,16 +171,16 @@ constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::library_missing, "library-missing", 500, "A library is missing",
      "{file} needs the library {library}, which cannot be loaded.",
      "See which libraries it finds, and install the missing one:", "ldd {file_quoted}"},
-    {Code::script_no_answer_head, "no-answer-head", 500, "The script printed no header",
+    {Code::script_no_response_head, "no-response-head", 500, "The script printed no header",
      "The script {file} printed no header: its output begins with \"{output}\".",
      "Print the header lines and an empty line first:", "Content-Type: text/html"},
-    {Code::script_head_malformed, "answer-head-malformed", 500, "A malformed line in the header",
+    {Code::script_head_malformed, "response-head-malformed", 500, "A malformed line in the header",
      "Line {line} of the header that {file} printed is not a field: \"{text}\".",
      "Write each line of the header as \"Name: value\", then an empty line, then the page."},
-    {Code::script_head_too_large, "answer-head-too-large", 500, "The script's header is too large",
+    {Code::script_head_too_large, "response-head-too-large", 500, "The script's header is too large",
      "{file} printed {limit} bytes, and its header had not ended.",
      "End the header with an empty line before the page begins, or allow more, by a limit in the settings:",
-     "answer-head = \"1 MiB\""},
+     "[[limits]\nresponse-head = \"1 MiB\""},
     {Code::script_wrote_nothing, "wrote-nothing", 500, "The script wrote nothing",
      "{file} ended with exit status 0 and wrote nothing at all to its standard output[; to the error stream it wrote: "
      "{last}].",
@@ -201,13 +207,17 @@ constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::sanitizer_needs_addresses, "sanitizer-needs-addresses", 500, "The sanitizer needs more addresses",
      "{file} was compiled with a sanitizer, which reserves terabytes of addresses, and a run may have {limit}: {last}",
      "Raise the limit address-space in the settings, for all scripts or for one language:",
-     "address-space = \"100 TiB\""},
+     "[[limits]\naddress-space = \"100 TiB\""},
     {Code::out_of_memory, "out-of-memory", 500, "The script ran out of memory",
      "{file} wanted more memory than a run is allowed to have[ ({limit})]: {last}",
      "Let it work on less at once, or allow more, by a limit in the settings, such as address-space = \"16 GiB\". To "
      "see "
      "how much it takes, run it by hand:",
      "{command}"},
+    {Code::php_memory_limit, "php-memory-limit", 500, "The script reached PHP's memory limit",
+     "{file} wanted more memory than PHP's directive memory_limit allows: {last}",
+     "Let it work on less at once, or raise that directive, in the settings:",
+     "[[interpreter.PHP]\nsettings.memory_limit = \"512M\""},
     {Code::out_of_processor_time, "out-of-processor-time", 500, "The script ran out of processor time",
      "{file} used the {seconds} seconds of processor time that a run is allowed to have.",
      "Look for a loop that does not end, or allow more, by a limit in the settings, such as processor-time = 600. To "
@@ -234,30 +244,30 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "first-byte = 300, or by time-limits = false for its site. To see it wait, run it by hand:",
      "{command}"},
     {Code::too_many_runs, "too-many-runs", 503, "Too many scripts at once",
-     "{running} scripts are running and {waiting} requests wait for their turn, which is the most that is allowed[; "
+     "{running} scripts are running and {waiting} requests wait, which is the most that is allowed[; "
      "those that run are {holders}].",
      "Try again in a moment. If it stays so, find out why those scripts do not end, or let more wait, by a limit "
      "in the settings:",
-     "queue = 200"},
-    {Code::waited_too_long, "waited-too-long", 503, "No turn for the script",
-     "The script's turn did not come within {seconds} seconds, since {running} scripts are running, the most that is "
+     "[[limits]\nqueue = {queue}"},
+    {Code::waited_too_long, "waited-too-long", 503, "Timed out in the queue",
+     "The script waited for {seconds} seconds, since {running} scripts are running, the most that is "
      "allowed[: {holders}].",
      "Find out why those scripts do not end; uporter status lists them. Or let more run at once, by a limit in "
      "the settings:",
-     "{key} = {example}"},
+     "[[{table}]\n{key} = {example}"},
     {Code::script_too_many_redirects, "too-many-local-redirects", 500, "Scripts redirect in a circle",
      "{count} local redirects followed one another, the last one to {location}.",
      "Let one of the scripts answer with a page instead of a Location field."},
-    {Code::persistent_not_answering, "persistent-not-answering", 500, "The interpreter cannot be kept",
+    {Code::persistent_not_answering, "persistent-not-answering", 500, "The interpreter cannot be persistent",
      "{program} ended with exit status {status} before it took its first request[; it wrote: {last}].",
-     "A persistent interpreter has to speak FastCGI. Mend what it complains of, or have it started anew for each request, in "
-     "its table of the settings:",
-     "persistent = false"},
-    {Code::fastcgi_closed, "fastcgi-closed", 502, "The answer broke off",
-     "{program} closed its connection in the middle of the answer of {file}[. The last line of the error stream is: "
+     "A persistent interpreter has to speak FastCGI. Fix that error, or start a process for each request, in its table "
+     "of the settings:",
+     "[[interpreter.{language}]\npersistent = false"},
+    {Code::fastcgi_closed, "fastcgi-closed", 502, "The response broke off",
+     "{program} closed its connection in the middle of the response of {file}[. The last line of the error stream is: "
      "{last}].",
      "Look for what ends it, or run the script in a process of its own to see more:", "{command}"},
-    {Code::fastcgi_broken, "fastcgi-broken", 502, "The answer is not FastCGI",
+    {Code::fastcgi_broken, "fastcgi-broken", 502, "The response is not FastCGI",
      "{program} broke the FastCGI protocol while it answered for {file}: {problem}.",
      "See whether it is the program that was meant, and whether it speaks FastCGI at all.", ""},
     {Code::fastcgi_refused, "fastcgi-refused", 503, "The interpreter refused the request",
@@ -280,21 +290,21 @@ constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::source_sent_as_text, "source-sent-as-text", 200, "PHP in a file that is sent as it is",
      "{file} holds \"<?php\", and a file with this ending is sent as it is, so its code reaches the browser.",
      "Give it the ending .php, or let PHP have this ending too, in the settings for PHP:",
-     "endings = \".php .phtml {ending}\""},
+     "[[interpreter.PHP]\nendings = [[\".php\", \".phtml\", \"{ending}\"]"},
     {Code::short_tags_off, "short-tags-off", 200, "A short tag that PHP does not read",
      "The page that {file} printed still holds \"<?\": short tags are switched off, so what follows is not run.",
      "Write \"<?php\" in place of \"<?\":", "sed -i 's/<? /<?php /g; s/<?$/<?php/' {file_quoted}"},
     {Code::interpreter_not_allowed, "interpreter-not-allowed", 403, "A language that the site does not run",
      "{file} is a script ({language}), and the site \"{site}\" runs only these: {languages}.",
-     "Add it to the site's key in the settings:", "interpreters = \"{language}\""},
+     "Add it to the site's key in the settings:", "[[site.{site}]\ninterpreters = [[{with_language}]"},
     {Code::fallback_missing, "fallback-missing", 500, "The fallback script is gone",
      "The site \"{site}\" has {file} answer for paths that match nothing, and there is no such file.",
      "Put the file there, or change the site's key \"fallback\"."},
 
     {Code::settings_unreadable, "settings-unreadable", 500, "The settings cannot be read",
      "The settings {file} cannot be read: {reason}.", "Allow it:", "chmod u+r {file_quoted}"},
-    {Code::settings_not_a_file, "settings-not-a-file", 500, "The settings are no file",
-     "{file} is {kind}, and settings are a file.", "Name the file in it, usually uporter.toml."},
+    {Code::settings_not_a_file, "settings-not-a-file", 500, "Not a file", "{file} is {kind}, and settings are a file.",
+     "Name the file in it, usually uporter.toml."},
     {Code::settings_too_large, "settings-too-large", 500, "The settings are too large",
      "{file} is larger than {limit}, and settings never are.", "Name the right file, usually uporter.toml."},
     {Code::settings_not_utf8, "settings-not-utf8", 500, "The settings are not UTF-8",
@@ -311,7 +321,7 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "[Did you mean \"{nearest}\"? ]The keys there are: {keys}."},
     {Code::settings_wrong_type, "settings-wrong-type", 500, "A value of the wrong kind",
      "{key} is {found}, and should be {wanted}.", "Write the value in the form of the sample settings."},
-    {Code::settings_bad_value, "settings-bad-value", 500, "A value that cannot be", "{key} {problem}.", "{advice}"},
+    {Code::settings_bad_value, "settings-bad-value", 500, "Invalid value", "{key} {problem}.", "{advice}"},
     {Code::settings_bad_address, "settings-bad-address", 500, "Not an address",
      "\"{address}\" is not an address: before the port stands neither localhost, nor network, nor an IP address.",
      "Write one of these: \"localhost:8080\" (this computer), \"network:8080\" (all of its addresses), "
@@ -328,7 +338,8 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "At the address {address} the host {host} belongs to the site \"{other}\", and here to \"{site}\" as well.",
      "Give one of them another host or another address."},
     {Code::settings_no_root, "settings-no-root", 500, "A site without a document root",
-     "The site \"{site}\" has no document root.", "Name the folder that it shows:", "document-root = \"FOLDER\""},
+     "The site \"{site}\" has no document root.",
+     "Name the folder that it shows:", "[[site.{site}]\ndocument-root = \"FOLDER\""},
     {Code::settings_folder_missing, "settings-folder-missing", 500, "A folder that does not exist",
      "{key} names the folder {folder}, which does not exist.",
      "Correct the path, or make the folder:", "mkdir -p {folder_quoted}"},
@@ -344,7 +355,7 @@ constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::settings_interpreter_incomplete, "settings-interpreter-incomplete", 500, "An interpreter without command",
      "The language {language} is not known, and to make it known both endings and a command are needed.",
      "[Did you mean {nearest}? ]Those that are known are {languages}; for another one write:",
-     "endings = \".xyz\" and command = \"PROGRAM\""},
+     "[[interpreter.{language}]\nendings = [[\".xyz\"]\ncommand = \"PROGRAM\""},
     {Code::settings_language_unknown, "settings-language-unknown", 500, "An unknown language",
      "There is no language \"{language}\".", "[Did you mean {nearest}? ]Those that are known are {languages}."},
     {Code::settings_ending_twice, "settings-ending-twice", 500, "An ending of two languages",
@@ -361,10 +372,10 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "({smaller_key}).",
      "Let the bounds agree: body is one of the limits in the settings; those of PHP stand in the table of the "
      "interpreter there, or in its php.ini:",
-     "settings = { post_max_size = \"100M\", upload_max_filesize = \"100M\" }"},
+     "[[interpreter.PHP]\nsettings.post_max_size = \"100M\"\nsettings.upload_max_filesize = \"100M\""},
     {Code::port_taken, "port-taken", 500, "The port is taken", "Port {port} is taken by {holder}.",
      "Use another port[: uporter serve {folder_quoted} --port {other}], or end that program."},
-    {Code::port_reserved, "port-reserved", 500, "A port of the administrator",
+    {Code::port_reserved, "port-reserved", 500, "Privileged port",
      "Port {port} is below 1024, and only the administrator may open it.",
      "Use a port from 1024 on[: uporter serve {folder_quoted} --port {other}], or allow it for good:",
      "echo net.ipv4.ip_unprivileged_port_start={port} | sudo tee /etc/sysctl.d/60-porter.conf && sudo sysctl --system"},
@@ -390,6 +401,17 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "The name {host} leads to {found}, so a browser does not come to this server.",
      "Use a name below .localhost, which needs no set-up, or make the name known on this machine:",
      "echo '127.0.0.1 {host}' | sudo tee -a /etc/hosts"},
+    {Code::this_computer_only, "this-computer-only", 403, "Only this computer can reach it",
+     "{host} is an address of this computer, and nothing answers there: port {port} is open to this computer only, at "
+     "{addresses}.",
+     "Open {url} on this computer. To let other devices in, write in the settings, at their top:",
+     "addresses = [[\"network:{port}\"]"},
+    {Code::address_unused, "address-unused", 200, "An address without a site",
+     "No site uses the address {address}, so it is not opened.",
+     "Take it out of addresses, or take the addresses of its own away from a site."},
+    {Code::source_not_compiled, "source-not-compiled", 403, "A program that is not compiled",
+     "{file} is the source of a program in {language}, and a script folder runs programs. Its source is not shown.",
+     "Compile it, and ask for the program:", "{compile}"},
     {Code::not_a_url, "not-a-url", 400, "Not a URL",
      "{what} is not a URL that a browser could ask this server for: {problem}.",
      "Write http://HOST:PORT/PATH, or the path of a file or folder."},
@@ -426,7 +448,7 @@ constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::already_running, "already-running", 409, "A server runs already",
      "A server runs for {settings} already[ (process {process})].", "See it:", "uporter status{option}"},
 
-    {Code::bad_call, "bad-call", 422, "A call that cannot be followed", "{problem}.",
+    {Code::bad_call, "bad-call", 422, "Invalid API request", "{problem}.",
      "The calls are described in docs/control.openapi.yaml."},
     {Code::no_settings, "no-settings", 409, "A server without settings",
      "This server shows the folder {folder} and goes by no settings, so there are none to read again or to change.",
@@ -437,7 +459,7 @@ constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::internal_error, "internal-error", 500, "An error in the program itself",
      "{program} met an error of its own while it worked on {action}: {reason}.",
      "Try again. If it happens again, report it with this sentence."},
-    {Code::no_answer_in_time, "no-answer-in-time", 504, "No answer in time",
+    {Code::no_response_in_time, "no-response-in-time", 504, "No response in time",
      "{what} did not answer within {seconds} seconds.",
      "See whether it lies on a drive, a share or a name server that has gone, and try again."},
 
@@ -445,23 +467,23 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "See which there are:", "uporter exchanges{option}"},
     {Code::exchange_gone, "exchange-gone", 410, "The exchange is gone",
      "The exchange {number} is not kept any more, since newer ones needed the room ({limit} for all).",
-     "Let more be kept, in the settings, such as:", "exchanges.memory = \"256 MiB\""},
+     "Let more be kept, in the settings, such as:", "[[exchanges]\nmemory = \"256 MiB\""},
     {Code::exchange_file_changed, "exchange-file-changed", 410, "The file has changed since",
-     "{length} bytes of the answer of exchange {number} came out of {file}, and that file has changed since, or is "
+     "{length} bytes of the response of exchange {number} came out of {file}, and that file has changed since, or is "
      "gone.",
      "Ask for it again:", "uporter again {number}{option}"},
     {Code::exchange_not_repeatable, "exchange-not-repeatable", 409, "An exchange that cannot be repeated",
      "The exchange {number} cannot be sent again: {reason}.", "Send it by hand, or with another body."},
     {Code::exchange_repeat_failed, "exchange-repeat-failed", 502, "The request could not be sent again",
-     "Exchange {number} was sent again to {address}, and no answer came: {reason}.",
+     "Exchange {number} was sent again to {address}, and no response came: {reason}.",
      "See what listens there:", "uporter status{option}"},
 
     {Code::console_key_missing, "console-key-missing", 401, "The key is missing or old",
-     "The console steers this computer's server, so it answers only to who has the key of this start.",
+     "The console controls this computer's server, so it needs the console's key.",
      "Open it with its key:", "uporter open console"},
     {Code::console_host_foreign, "console-host-foreign", 421, "Not the console's name",
      "The request is for the host {host}, and the console answers only to {names}.",
-     "Open {url} instead. Refusing others keeps foreign pages from reaching it through a name of theirs."},
+     "Open {url} instead. Refusing others protects against DNS rebinding."},
     {Code::console_origin_foreign, "console-origin-foreign", 403, "A call of another page",
      "The page {origin} has sent a call to the console, and only the console's own page may.",
      "Close that page if you did not make it."},
@@ -507,6 +529,9 @@ std::optional<std::string> fill(std::string_view pattern, const Finding& finding
       if (!value) return std::nullopt;
       out += *value;
       at = end + 1;
+    } else if (pattern.substr(at).starts_with("[[")) {
+      out += '[';
+      at += 2;
     } else if (pattern[at] == '[') {
       const std::size_t end = pattern.find(']', at);
       if (const auto part = fill(pattern.substr(at + 1, end - at - 1), finding)) out += *part;
@@ -540,7 +565,8 @@ std::string advice_of(const Finding& finding) { return filled(entry(finding.code
 std::string command_of(const Finding& finding) { return filled(entry(finding.code).command, finding); }
 std::string remedy_of(const Finding& finding) {
   const std::string command = command_of(finding);
-  return command.empty() ? advice_of(finding) : advice_of(finding) + " " + command;
+  if (command.empty()) return advice_of(finding);
+  return advice_of(finding) + (command.find('\n') == command.npos ? " " : "\n") + command;
 }
 std::span<const Code> all_codes() { return kCodes; }
 

@@ -40,6 +40,7 @@ enum class Code {
   host_missing,
   host_malformed,
   host_not_served,
+  host_elsewhere,
   version_unknown,
   tls_on_plain_port,
   request_line_too_long,
@@ -61,7 +62,7 @@ enum class Code {
   byte_order_mark,
   wrong_architecture,
   library_missing,
-  script_no_answer_head,
+  script_no_response_head,
   script_head_malformed,
   script_head_too_large,
   script_wrote_nothing,
@@ -74,6 +75,7 @@ enum class Code {
   module_missing,
   sanitizer_needs_addresses,
   out_of_memory,
+  php_memory_limit,
   out_of_processor_time,
   read_past_input,
   wrong_working_directory,
@@ -133,6 +135,9 @@ enum class Code {
   other_port,
   other_program,
   name_not_here,
+  this_computer_only,
+  address_unused,
+  source_not_compiled,
   not_a_url,
   file_not_served,
   no_such_file,
@@ -147,12 +152,12 @@ enum class Code {
   control_failed,
   state_failed,
   already_running,
-  // How the server is steered.
+  // How the server is control.
   bad_call,
   no_settings,
   stopping,
   internal_error,
-  no_answer_in_time,
+  no_response_in_time,
   // What is kept of exchanges.
   exchange_unknown,
   exchange_gone,
@@ -184,7 +189,7 @@ struct Finding {
 /// The stable name, such as "path-not-found".
 std::string_view code_name(Code code);
 
-/// The status of an answer that reports this problem.
+/// The status of a response that reports this problem.
 int status_of(Code code);
 
 /// A few words for a heading.

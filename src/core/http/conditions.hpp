@@ -29,7 +29,7 @@ Verdict evaluate_conditions(const RequestHead& head, const Validators& validator
 /// (section 13.1.5).
 bool range_applies(const RequestHead& head, const Validators& validators, std::int64_t now);
 
-/// True if the Accept-Encoding field `value` lets an answer come in `coding` (section 12.5.3). Without the field, none
+/// True if the Accept-Encoding field `value` lets a response come in `coding` (section 12.5.3). Without the field, none
 /// is.
 bool accepts_coding(std::string_view value, std::string_view coding);
 

@@ -8,7 +8,7 @@ namespace porter::http {
 /// The reason phrase of `status`; "Unassigned" for one without.
 std::string_view reason_phrase(int status);
 
-/// True for an answer that never has a body, whatever its fields say (RFC 9112, section 6.3).
+/// True for a response that never has a body, whatever its fields say (RFC 9112, section 6.3).
 constexpr bool has_no_body(int status) { return status < 200 || status == 204 || status == 304; }
 
 }  // namespace porter::http

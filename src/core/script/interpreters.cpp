@@ -45,7 +45,8 @@ bool Interpreter::is_php() const {
 }
 
 bool Interpreter::is_persistent() const {
-  return persistence.is_wanted.value_or(!persistence.external.empty() || files::base_name(program).starts_with("php-cgi"));
+  return persistence.is_wanted.value_or(!persistence.external.empty() ||
+                                        files::base_name(program).starts_with("php-cgi"));
 }
 
 std::optional<ExternalAddress> parse_external(std::string_view written) {

@@ -13,11 +13,11 @@
 
 namespace porter::script {
 
-/// Whether an interpreter's processes are persistent for one run after another, which they must speak FastCGI for, and how.
+/// Whether an interpreter's processes stay for one run after another, which they must speak FastCGI for, and how.
 struct Persistence {
-  std::optional<bool> persistent;   ///< nullopt: PHP's CGI program is, and whatever external servers answer.
-  std::size_t processes = 0;  ///< At most so many work at once for one site; 0: as many as scripts may.
-  /// Another process takes its place after so many runs; nullopt: after 1,000, but not in its first seconds.
+  std::optional<bool> is_wanted;  ///< nullopt: PHP's CGI program is, and whatever external servers answer.
+  std::size_t processes = 0;      ///< At most so many work at once for one site; 0: as many as scripts may.
+  /// Another process takes its place after so many runs; nullopt: after 10,000.
   std::optional<std::size_t> runs_each;
   std::chrono::seconds idle_time{300};  ///< One without work ends after that.
   /// Where others have started them, "unix:/PATH" or "HOST:PORT"; none: the server starts them.

@@ -156,7 +156,7 @@ class Judge {
     for (const auto& question :
          {&Judge::first_line, &Judge::missing_module, &Judge::sanitizer, &Judge::memory, &Judge::missing_library,
           &Judge::wrong_folder, &Judge::forbidden_write, &Judge::too_little_input, &Judge::named_place})
-      if (auto answer = (this->*question)()) return std::move(*answer);
+      if (auto response = (this->*question)()) return std::move(*response);
     if (report_.signal)
       return finding(Code::script_killed,
                      {{"signal", std::to_string(*report_.signal)}, {"name", signal_name(*report_.signal)}});
@@ -198,6 +198,7 @@ class Judge {
                                  {"MemoryError", "Out of memory", "out of memory", "bad_alloc", "not enough memory",
                                   "Cannot allocate memory", "failed to allocate memory", "Allowed memory size"});
     if (line.empty()) return std::nullopt;
+    if (line.find("Allowed memory size") != line.npos) return finding_on(Code::php_memory_limit, std::move(line), {});
     std::vector<Fact> facts;
     if (report_.address_space > 0) facts.emplace_back("limit", text::format_limit(report_.address_space));
     return finding_on(Code::out_of_memory, std::move(line), std::move(facts));
@@ -290,7 +291,7 @@ class Judge {
     if (report_.head_problem && report_.head_problem->kind == ScriptHeadProblem::Kind::malformed_line)
       return finding(Code::script_head_malformed, {{"line", std::to_string(report_.head_problem->line)},
                                                    {"text", first_line_shown(report_.head_problem->text)}});
-    return finding(Code::script_no_answer_head, {{"output", first_line_shown(report_.output_start)}});
+    return finding(Code::script_no_response_head, {{"output", first_line_shown(report_.output_start)}});
   }
 
   const RunReport& report_;

@@ -26,14 +26,14 @@ struct RunReport {
   std::size_t address_space = 0;  ///< The limits that it ran under; 0: none.
   std::size_t processor_time = 0;
   std::uint64_t input_length = 0;  ///< Bytes of the request's body.
-  std::optional<ScriptHead> head;  ///< The answer head, if a whole and well-formed one was read.
+  std::optional<ScriptHead> head;  ///< The response head, if a whole and well-formed one was read.
   std::optional<ScriptHeadProblem> head_problem;
   std::size_t head_limit = 0;        ///< Not 0: its output reached this size without an end of the head.
   std::uint64_t body_written = 0;    ///< Bytes that it wrote after its head.
-  bool body_was_expected = true;     ///< False for an answer to HEAD and for statuses without a body.
+  bool body_was_expected = true;     ///< False for a response to HEAD and for statuses without a body.
   std::string output_start;          ///< The beginning of its output, if there was no head.
   std::string error_text;            ///< The end of its error stream.
-  std::optional<Finding> failure{};  ///< What has kept its answer from arriving, if that is no doing of its own.
+  std::optional<Finding> failure{};  ///< What has kept its response from arriving, if that is no doing of its own.
   std::string start{};  ///< The beginning of the script, where its end tells that it was not found out how to run it.
 };
 

@@ -163,7 +163,23 @@ bool is_enabled(std::string_view extension) {
   return false;
 }
 
+/// PDO does not say which driver it has looked for. What stands in the source of the script does.
+std::string_view driver_named_in(std::string_view text) {
+  static constexpr std::array<std::pair<std::string_view, std::string_view>, 5> kDrivers = {
+      {{"mysql:", "mysql"}, {"pgsql:", "pgsql"}, {"sqlite:", "sqlite3"}, {"odbc:", "odbc"}, {"dblib:", "sybase"}}};
+  for (const auto& [start, extension] : kDrivers)
+    if (text.find(start) != text.npos) return extension;
+  return {};
+}
+
 std::optional<MissingModule> of_php(std::string_view text, std::string_view) {
+  if (text.find("could not find driver") != text.npos) {
+    // The trace shows the beginning of what it was asked to connect to.
+    const std::string_view driver = driver_named_in(text);
+    const std::string package = driver.empty() ? "php-mysql php-pgsql php-sqlite3" : "php-" + std::string(driver);
+    return MissingModule{"PHP", driver.empty() ? "pdo" : "pdo_" + std::string(driver == "sqlite3" ? "sqlite" : driver),
+                         package, "sudo apt-get install " + package};
+  }
   std::string_view name = between(text, "Call to undefined function ", "(");
   if (name.empty()) name = between(text, "Class \"", "\"");
   const std::size_t namespaced = name.rfind('\\');

@@ -1,15 +1,16 @@
-// Reading what a script writes before its page. See answer_head.hpp.
+// Reading what a script writes before its page. See response_head.hpp.
 #include "core/script/script_head.hpp"
 
 #include <algorithm>
 #include <charconv>
 
 #include "core/http/head.hpp"
+#include "core/http/status.hpp"
 
 namespace porter::script {
 namespace {
 
-/// Fields that belong to the connection or, as Date does, to whoever sends the answer on: the server decides them.
+/// Fields that belong to the connection or, as Date does, to whoever sends the response on: the server decides them.
 bool is_servers_field(std::string_view name) {
   for (const std::string_view field :
        {"Connection", "Keep-Alive", "Transfer-Encoding", "Upgrade", "Trailer", "TE", "Date"})
@@ -66,7 +67,10 @@ bool read_line(std::string_view line, ScriptHead& head, bool& has_status) {
 
 }  // namespace
 
-bool ScriptHead::lacks_content_type() const { return !has_field("Location") && !has_field("Content-Type"); }
+bool ScriptHead::lacks_content_type() const {
+  // What belongs to no body needs no type, whatever is written behind it.
+  return !http::has_no_body(status) && !has_field("Location") && !has_field("Content-Type");
+}
 
 bool ScriptHead::is_event_stream() const {
   return std::any_of(fields.begin(), fields.end(), [](const auto& field) {

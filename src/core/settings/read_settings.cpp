@@ -3,6 +3,7 @@
 #include "core/settings/read_settings.hpp"
 
 #include <fcntl.h>
+#include <fmt/format.h>
 #include <sys/stat.h>
 
 #include <algorithm>
@@ -49,6 +50,32 @@ std::optional<std::uint64_t> read_size(std::string_view text) {
     // What does not fit is more than any limit takes.
     if (unit == name) return number > (UINT64_MAX >> shift) ? UINT64_MAX : number << shift;
   return std::nullopt;
+}
+
+/// How to write what `text` may mean, a value that is none of the kind `unit`; nullopt: it is one, of a number too
+/// large.
+std::optional<std::string> advice_for(std::string_view text, LimitRow::Unit unit) {
+  const std::string number(text.substr(0, std::min(text.find_first_not_of("0123456789"), text.size())));
+  const std::string_view word = http::trim(text.substr(number.size()));
+  if (unit == LimitRow::Unit::bytes) {
+    for (const std::string_view known : {"B", "KiB", "MiB", "GiB", "TiB"})
+      if (word == known && !number.empty()) return std::nullopt;
+    for (const auto& [wrong, right] : {std::pair("KB", "KiB"),
+                                       {"kB", "KiB"},
+                                       {"MB", "MiB"},
+                                       {"GB", "GiB"},
+                                       {"TB", "TiB"},
+                                       {"K", "KiB"},
+                                       {"M", "MiB"},
+                                       {"G", "GiB"},
+                                       {"T", "TiB"}})
+      if (word == wrong && !number.empty())
+        return fmt::format("{} is none of the units B, KiB, MiB, GiB and TiB; write \"{} {}\".", wrong, number, right);
+    return "Write a number of bytes, or one with a unit: B, KiB, MiB, GiB or TiB, such as \"64 MiB\".";
+  }
+  const std::string example = number.empty() ? "30" : number;
+  return unit == LimitRow::Unit::seconds ? "Write the number of seconds alone: " + example
+                                         : "Write a number alone: " + example;
 }
 
 class Reader : private reading::ValueReader {
@@ -192,8 +219,8 @@ class Reader : private reading::ValueReader {
     read_.settings.sites.push_back(std::move(site));
   }
 
-  void read_answer_fields(const toml::table& table, Site& site) {
-    // These are the server's own: with others a client could not tell where an answer ends.
+  void read_response_headers(const toml::table& table, Site& site) {
+    // These are the server's own: with others a client could not tell where a response ends.
     static const Names kOwn = {"content-length", "transfer-encoding", "connection", "date", "content-encoding",
                                "keep-alive",     "upgrade",           "trailer",    "te"};
     for (const auto& [key, node] : table) {
@@ -204,12 +231,12 @@ class Reader : private reading::ValueReader {
         bad_value(node, "The field name \"" + name + "\"", "is not one that HTTP knows",
                   "Use letters, digits and hyphens.");
       } else if (contains(kOwn, text::to_lower(name))) {
-        bad_value(node, "The field " + name, "is decided by the server for each answer", "Leave it out.");
+        bad_value(node, "The field " + name, "is decided by the server for each response", "Leave it out.");
       } else if (has_control(value->get())) {
         bad_value(node, "The field " + name, "holds a line break or another control character",
                   "Write it in one line.");
       } else {
-        site.answer_fields.emplace_back(name, value->get());
+        site.response_headers.emplace_back(name, value->get());
       }
     }
   }
@@ -543,6 +570,10 @@ class Reader : private reading::ValueReader {
                  unit == LimitRow::Unit::bytes ? "a number of bytes, or a size such as \"64 MiB\"" : "a number");
       return std::nullopt;
     }
+    if (const auto advice = text == nullptr || value ? std::nullopt : advice_for(text->get(), unit)) {
+      bad_value(node, name, "is \"" + text::escape_line(text->get()) + "\"", *advice);
+      return std::nullopt;
+    }
     // Told as settings would write it.
     const auto told = [unit](std::uint64_t limit) {
       return unit == LimitRow::Unit::bytes ? text::format_limit(limit) : std::to_string(limit);
@@ -672,11 +703,12 @@ const Reader::Keys<Reader::SiteDraft>& Reader::site_keys() {
        }},
       {"time-limits",
        [](Reader& reader, const toml::node& node, const std::string& name, SiteDraft& in) {
-         if (const auto* const value = reader.take<bool>(node, name, "true or false")) in.site.has_time_limits = value->get();
+         if (const auto* const value = reader.take<bool>(node, name, "true or false"))
+           in.site.has_time_limits = value->get();
        }},
-      {"answer-fields",
+      {"response-headers",
        [](Reader& reader, const toml::node& node, const std::string& name, SiteDraft& in) {
-         if (const auto* const table = reader.take_table(node, name)) reader.read_answer_fields(*table, in.site);
+         if (const auto* const table = reader.take_table(node, name)) reader.read_response_headers(*table, in.site);
        }},
       {"problem-pages", [](Reader& reader, const toml::node& node, const std::string& name,
                            SiteDraft& in) { in.pages = reader.take_table(node, name); }},
@@ -715,7 +747,8 @@ const Reader::Keys<script::Interpreter>& Reader::interpreter_keys() {
        }},
       {"persistent",
        [](Reader& reader, const toml::node& node, const std::string& name, Interpreter& in) {
-         if (const auto* const value = reader.take<bool>(node, name, "true or false")) in.persistence.is_wanted = value->get();
+         if (const auto* const value = reader.take<bool>(node, name, "true or false"))
+           in.persistence.is_wanted = value->get();
        }},
       {"processes",
        [](Reader& reader, const toml::node& node, const std::string& name, Interpreter& in) {
@@ -736,7 +769,7 @@ const Reader::Keys<script::Interpreter>& Reader::interpreter_keys() {
            in.persistence.idle_time = std::chrono::seconds(*value);
        }},
       {"external", [](Reader& reader, const toml::node& node, const std::string& name,
-                     Interpreter& in) { in.persistence.external = reader.take_external(node, name); }},
+                      Interpreter& in) { in.persistence.external = reader.take_external(node, name); }},
       {"settings",
        [](Reader& reader, const toml::node& node, const std::string& name, Interpreter& in) {
          if (const auto* const table = reader.take_table(node, name)) reader.read_directives(*table, in);
@@ -865,7 +898,7 @@ std::string text_of(const SettingsProblem& problem) {
     out += "  " + std::string(number.size(), ' ') + " | " +
            std::string(problem.column > 0 ? problem.column - 1 : 0, ' ') + "^\n";
   }
-  return out + "  What to do: " + text::escape_line(remedy_of(problem.finding)) + "\n";
+  return out + "  What to do: " + text::escape_lines(remedy_of(problem.finding), "    ") + "\n";
 }
 
 std::vector<std::string> settings_keys() { return Reader::all_keys(); }

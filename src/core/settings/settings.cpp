@@ -30,7 +30,7 @@ const std::array<Row, 20> kRows = {{
     {{"idle-time", Unit::seconds, 1, kDay, false}, &Limits::idle_time},
     {{"connections", Unit::count, 1, 1000000, false}, &Limits::connections},
     {{"first-byte", Unit::seconds, 1, kDay, true}, &Limits::first_byte},
-    {{"answer-head", Unit::bytes, 64, 1 << 24, true}, &Limits::answer_head},
+    {{"response-head", Unit::bytes, 64, 1 << 24, true}, &Limits::response_head},
     {{"error-stream", Unit::bytes, 256, 1 << 24, true}, &Limits::error_stream},
     {{"total-time", Unit::seconds, 1, kDay, true}, &Limits::total_time},
     {{"address-space", Unit::bytes, 1 << 24, kMostAddresses, true}, &Limits::address_space},
@@ -84,10 +84,23 @@ std::vector<Listener> Settings::listeners() const {
       if (listener.address == address) return listener;
     return out.emplace_back(Listener{address, {}});
   };
-  for (const Address& address : addresses) at(address);
+  // An address that every site has replaced by one of its own is of no use to anybody, and may be another program's.
+  const auto has_own = [](const Site& site) { return !site.addresses.empty(); };
+  if (sites.empty() || !std::all_of(sites.begin(), sites.end(), has_own))
+    for (const Address& address : addresses) at(address);
   for (std::size_t i = 0; i < sites.size(); ++i)
     for (const Address& address : sites[i].addresses.empty() ? addresses : sites[i].addresses)
       at(address).sites.push_back(i);
+  return out;
+}
+
+std::vector<Address> Settings::unused_addresses() const {
+  std::vector<Address> out;
+  const auto used = listeners();
+  for (const Address& address : addresses) {
+    const auto is_it = [&](const Listener& listener) { return listener.address == address; };
+    if (std::none_of(used.begin(), used.end(), is_it)) out.push_back(address);
+  }
   return out;
 }
 

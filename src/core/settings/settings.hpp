@@ -28,7 +28,7 @@ struct Limits {
   std::chrono::seconds idle_time{30};        ///< Between requests on a kept connection.
   std::size_t connections = 1024;
   std::chrono::seconds first_byte{30};     ///< From a script's start to its first output.
-  std::size_t answer_head = 64 * 1024;     ///< Bytes of the head that a script writes.
+  std::size_t response_head = 64 * 1024;   ///< Bytes of the head that a script writes.
   std::size_t error_stream = 64 * 1024;    ///< Bytes kept of what a script writes to its error stream.
   std::chrono::seconds total_time{300};    ///< For a run in all; not while its output still flows.
   std::size_t address_space = 4ULL << 30;  ///< Bytes of a run's memory; not for runtimes that reserve more.
@@ -94,11 +94,12 @@ struct Site {
   std::vector<std::string> hidden_files_shown{".well-known"};  ///< Of the names that begin with a dot; "*": all.
   std::vector<Fallback> fallbacks;                             ///< The one for "/" among them.
   std::vector<std::string> linked_folders{};                   ///< Real paths to which links may lead out of the root.
-  std::vector<std::pair<std::string, std::string>> answer_fields;  ///< Added to every answer that has none of the name.
+  std::vector<std::pair<std::string, std::string>>
+      response_headers;                      ///< Added to every response that has none of the name.
   std::map<int, std::string> problem_pages;  ///< Files below the root that are shown in place of our page, by status.
   std::vector<std::string> environment;      ///< "NAME=value" for its scripts.
   std::vector<Mount> mounts;
-  bool time-limits = true;  ///< Its scripts may take as long as they like, while a debugger holds them say.
+  bool has_time_limits = true;  ///< Else its scripts may take as long as they like, while a debugger holds them say.
 };
 
 /// Where the log of requests is kept beside the lines that the server shows.
@@ -150,6 +151,8 @@ struct Settings {
   }
   /// Every address to listen on, each once, with its sites.
   std::vector<Listener> listeners() const;
+  /// The common addresses that no site uses, so that they are not listened on.
+  std::vector<Address> unused_addresses() const;
 };
 
 }  // namespace porter

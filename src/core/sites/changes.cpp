@@ -57,7 +57,7 @@ std::string what_differs(const Site& old, const Site& fresh) {
   add(old.own_languages != fresh.own_languages, "how its languages are run");
   add(old.hidden_files_shown != fresh.hidden_files_shown, "which hidden files are shown");
   add(old.linked_folders != fresh.linked_folders, "where links may lead");
-  add(old.answer_fields != fresh.answer_fields, "the fields of its answers");
+  add(old.response_headers != fresh.response_headers, "the fields of its answers");
   add(old.problem_pages != fresh.problem_pages, "its problem pages");
   add(old.environment != fresh.environment, "the environment of its scripts");
   add(old.has_time_limits != fresh.has_time_limits, "how long its scripts may take");

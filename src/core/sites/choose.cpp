@@ -27,6 +27,23 @@ bool host_matches(std::string_view pattern, std::string_view name) {
   return name.size() > pattern.size() && name.ends_with(pattern);
 }
 
+/// The finding for a name of a site that answers at other addresses than `address`.
+static std::optional<Finding> site_elsewhere(const Settings& settings, const http::Host& host,
+                                             const std::string& address) {
+  for (const Site& site : settings.sites)
+    for (const std::string& pattern : site.hosts) {
+      if (pattern == "*" || !host_matches(pattern, host.name)) continue;
+      const Address& at = main_address(settings, site);
+      const std::string port = at.port == 80 ? "" : ":" + std::to_string(at.port);
+      return Finding{Code::host_elsewhere,
+                     {{"host", host.name},
+                      {"site", site.name},
+                      {"address", address},
+                      {"url", "http://" + host.name + port + "/"}}};
+    }
+  return std::nullopt;
+}
+
 std::variant<Chosen, Finding> choose_site(const Settings& settings, const Listener& listener, const http::Host& host) {
   const std::string address = listener.address.text();
   // Even where no site is, a page of ours is only for the names by which a browser on this machine comes here.
@@ -61,7 +78,9 @@ std::variant<Chosen, Finding> choose_site(const Settings& settings, const Listen
                               " accepts any name: " + quoted(first.name) + "."};
   if (host.name.empty()) return Chosen{&first, "The request names no host, " + it};
   if (host.is_ip || host.name == "localhost") return Chosen{&first, "No site names the host " + host.name + ", " + it};
-  Finding finding{Code::host_not_served, {{"host", host.name}, {"address", address}, {"site", first.name}}};
+  if (auto elsewhere = site_elsewhere(settings, host, address)) return std::move(*elsewhere);
+  Finding finding{Code::host_not_served,
+                  {{"host", host.name}, {"address", address}, {"site", first.name}, {"colon", ":"}}};
   finding.facts.emplace_back("names", names_at(settings, listener));
   finding.facts.emplace_back("url", url_of(settings, first, listener.address) + "/");
   const std::string name = text::shell_word(host.name);

@@ -66,7 +66,7 @@ struct Entry {
   std::string real;                     ///< Where it really lies, without links.
   std::size_t parts = 0;                ///< How many parts of the asked path lead to it.
   std::string name;                     ///< The last of the names that led to it.
-  bool stands_first = true;             ///< As in FileFound.
+  bool cannot_be_shadowed = true;       ///< As in FileFound.
   const Fallback* fallback = nullptr;   ///< Not null: it answers for a path that matches nothing.
   const std::string* linked = nullptr;  ///< Not null: it lies in this folder outside of the root, which is allowed.
   bool is_mounted = false;              ///< It is itself what is mounted, by the settings' own word.
@@ -76,7 +76,7 @@ struct Entry {
 /// One resolution in the making.
 class Resolver {
  public:
-  Resolver(const Surroundings& in, const Site& site, const Asked& asked)
+  Resolver(const ResolveContext& in, const Site& site, const Asked& asked)
       : settings_(in.settings),
         search_path_(in.search_path),
         programs_(in.programs),
@@ -342,7 +342,7 @@ class Resolver {
       index.name = name;
       index.parts = folder.parts;
       index.is_index = true;
-      index.stands_first = name == site_.index_files.front();
+      index.cannot_be_shadowed = name == site_.index_files.front();
       return std::optional<Entry>(std::move(index));
     }
     return std::optional<Entry>();
@@ -401,7 +401,7 @@ class Resolver {
     auto opened = files::reopen(file.handle, file.info, O_RDONLY);
     if (const auto* const error = std::get_if<SystemError>(&opened))
       return error->number == EACCES ? unreadable(file.path, "+r") : failed(*error, file.path, file.parts);
-    FileFound found{std::move(std::get<Descriptor>(opened)), {}, file.path, file.stands_first};
+    FileFound found{std::move(std::get<Descriptor>(opened)), {}, file.path, file.cannot_be_shadowed};
     if (::fstat(found.file.get(), &found.info) != 0) return failed({errno}, file.path, file.parts);
     say("The file is " + file.path + ".");
     return found;
@@ -426,8 +426,29 @@ class Resolver {
     return found_script(file, std::move(program), &interpreter);
   }
 
+  /// The language of a source that has to be compiled, by the ending of `name`, and the compiler.
+  static std::optional<std::pair<const char*, std::string>> source_language(std::string_view name) {
+    for (const auto& [ending, language, compiler] : {std::tuple(".c", "C", "gcc"),
+                                                     {".cc", "C++", "g++"},
+                                                     {".cpp", "C++", "g++"},
+                                                     {".cxx", "C++", "g++"},
+                                                     {".f90", "Fortran", "gfortran"},
+                                                     {".rs", "Rust", "rustc"}})
+      if (name.ends_with(ending) && name.size() > std::string_view(ending).size()) return std::pair(language, compiler);
+    return std::nullopt;
+  }
+
   /// Runs the file by its own first line, else by its ending.
   Outcome run_directly(const Entry& file, const script::Interpreter* interpreter) {
+    if (const auto source = source_language(file.name); (file.info.st_mode & 0111) == 0 && source) {
+      const std::string program = file.name.substr(0, file.name.rfind('.'));
+      return finding(
+          Code::source_not_compiled,
+          {{"file", file.path},
+           {"language", source->first},
+           {"compile", "cd " + text::shell_word(std::string(files::folder_of(file.path))) + " && " + source->second +
+                           " -o " + text::shell_word(program) + " " + text::shell_word(file.name)}});
+    }
     if ((file.info.st_mode & 0111) == 0)
       return finding(Code::script_not_executable, {{"file", file.path},
                                                    {"file_quoted", text::shell_word(file.path)},
@@ -448,10 +469,13 @@ class Resolver {
 
   std::optional<Finding> refuse_language(const std::string& language, const std::string& path) const {
     if (!site_.interpreters || text::contains(*site_.interpreters, language)) return std::nullopt;
+    std::string with_language;
+    for (const std::string& known : *site_.interpreters) with_language += "\"" + known + "\", ";
     return finding(Code::interpreter_not_allowed,
                    {{"file", path},
                     {"language", language},
                     {"site", site_.name},
+                    {"with_language", with_language + "\"" + language + "\""},
                     {"languages", site_.interpreters->empty() ? "none" : text::listed(*site_.interpreters)}});
   }
 
@@ -475,7 +499,7 @@ class Resolver {
     found.interpreter = std::move(interpreter);
     found.rule = rule;
     found.info = file.info;
-    found.stands_first = file.stands_first;
+    found.cannot_be_shadowed = file.cannot_be_shadowed;
     const bool is_page = rule != nullptr && rule->where == script::Interpreter::Where::anywhere;
     if (file.fallback != nullptr && is_page) {
       // Pages of PHP find what was asked for in REQUEST_URI; to the script itself no path leads on.
@@ -528,7 +552,7 @@ class Resolver {
     entry->name = files::base_name(fallback.script);
     entry->parts = parts_.size();
     entry->fallback = &fallback;
-    entry->stands_first = false;
+    entry->cannot_be_shadowed = false;
     return judge_file(std::move(*entry));
   }
 
@@ -554,7 +578,7 @@ class Resolver {
     if (skip_ == 0) add_routing(facts);
     if (const auto near = nearest_name(folder, missing)) {
       facts.emplace_back("nearest", *near);
-      facts.emplace_back("nearest_url",
+      facts.emplace_back(http::same_name(*near, missing) ? "case_url" : "nearest_url",
                          url_path(folder.parts) + http::percent_encode_path((folder.parts > 0 ? "/" : "") + *near));
     }
     return finding(Code::path_not_found, std::move(facts));
@@ -672,7 +696,7 @@ class Resolver {
 
 }  // namespace
 
-Resolution resolve(const Surroundings& in, const Site& site, const Asked& asked) {
+Resolution resolve(const ResolveContext& in, const Site& site, const Asked& asked) {
   return Resolver(in, site, asked).run();
 }
 

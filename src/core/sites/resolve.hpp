@@ -25,7 +25,7 @@ namespace porter::sites {
 
 /// What a request is resolved in: the settings, and the machine's folders in which interpreters are looked for,
 /// separated by colons as in PATH. Both outlive what is made of them.
-struct Surroundings {
+struct ResolveContext {
   const Settings& settings;
   const std::string& search_path;
   files::ProgramsFound* programs = nullptr;  ///< Where they were found; null: each is looked for.
@@ -43,8 +43,9 @@ struct Asked {
 struct FileFound {
   files::Descriptor file;
   struct stat info {};
-  std::string path;          ///< On disk.
-  bool stands_first = true;  ///< No other file can come to stand before it: it is no later index file of its folder.
+  std::string path;  ///< On disk.
+  bool cannot_be_shadowed =
+      true;  ///< No other file can come to stand before it: it is no later index file of its folder.
 };
 
 /// A folder whose entries are to be shown.
@@ -61,10 +62,10 @@ struct ScriptFound {
   std::string path;         ///< On disk.
   std::string interpreter;  ///< The full path of the program that runs it; empty if it is run directly.
   const script::Interpreter* rule = nullptr;  ///< Of that interpreter, in the settings; null if it is run directly.
-  std::string name;          ///< SCRIPT_NAME: the decoded path that leads to the script (RFC 3875, section 4.1.13).
-  std::string path_info;     ///< PATH_INFO: the decoded rest of the path; empty or begins with a slash (4.1.5).
-  struct stat info {};       ///< Of its file.
-  bool stands_first = true;  ///< As in FileFound.
+  std::string name;       ///< SCRIPT_NAME: the decoded path that leads to the script (RFC 3875, section 4.1.13).
+  std::string path_info;  ///< PATH_INFO: the decoded rest of the path; empty or begins with a slash (4.1.5).
+  struct stat info {};    ///< Of its file.
+  bool cannot_be_shadowed = true;  ///< As in FileFound.
 };
 
 struct Redirect {
@@ -86,7 +87,7 @@ struct Resolution {
 };
 
 /// What `asked` leads to at `site`, which is one of the settings'.
-Resolution resolve(const Surroundings& in, const Site& site, const Asked& asked);
+Resolution resolve(const ResolveContext& in, const Site& site, const Asked& asked);
 
 /// The methods that a file or listing answers, as the value of an Allow field.
 inline constexpr std::string_view kReadingMethods = "GET, HEAD, OPTIONS";

@@ -10,7 +10,7 @@ namespace porter::sites {
 namespace {
 
 /// True for a document root of which a listing would show nothing.
-bool is_empty_root(const Surroundings& in, const Site& site, const FolderFound& folder) {
+bool is_empty_root(const ResolveContext& in, const Site& site, const FolderFound& folder) {
   if (folder.path != site.document_root) return false;
   const auto rows = read_entries(in.settings, site, folder, 0);
   const auto* const none = std::get_if<std::vector<Row>>(&rows);
@@ -19,7 +19,7 @@ bool is_empty_root(const Surroundings& in, const Site& site, const FolderFound& 
 
 }  // namespace
 
-Route route_within(const Surroundings& in, const Site& site, const Asked& asked) {
+Route route_within(const ResolveContext& in, const Site& site, const Asked& asked) {
   Resolution found = resolve(in, site, asked);
   Route route{&site, {}, std::move(found.outcome), std::move(found.trail), found.has_more_names};
   const auto* const folder = std::get_if<FolderFound>(&route.outcome);
@@ -29,7 +29,7 @@ Route route_within(const Surroundings& in, const Site& site, const Asked& asked)
   return route;
 }
 
-Route route(const Surroundings& in, const Arrival& arrival, const Asked& asked) {
+Route route(const ResolveContext& in, const Arrival& arrival, const Asked& asked) {
   if (arrival.known != nullptr) return route_within(in, *arrival.known, asked);
   auto chosen = choose_site(in.settings, arrival.listener, arrival.host);
   if (auto* const finding = std::get_if<Finding>(&chosen)) return {nullptr, {}, std::move(*finding), {}, false};

@@ -30,8 +30,8 @@ struct Route {
 };
 
 /// What a request for `asked` that came by `arrival` leads to.
-Route route(const Surroundings& in, const Arrival& arrival, const Asked& asked);
+Route route(const ResolveContext& in, const Arrival& arrival, const Asked& asked);
 /// The same for a path of a site that is already known: of a local redirect, a problem page, a file's URL.
-Route route_within(const Surroundings& in, const Site& site, const Asked& asked);
+Route route_within(const ResolveContext& in, const Site& site, const Asked& asked);
 
 }  // namespace porter::sites

@@ -207,6 +207,17 @@ std::string escape_line(std::string_view text) {
   return out;
 }
 
+std::string escape_lines(std::string_view text, std::string_view indent) {
+  std::string out;
+  for (bool is_first = true; is_first || !text.empty(); is_first = false) {
+    const std::string_view line = text.substr(0, text.find('\n'));
+    text.remove_prefix(std::min(line.size() + 1, text.size()));
+    if (!is_first) (out += '\n') += indent;
+    out += escape_line(line);
+  }
+  return out;
+}
+
 std::string show_line(std::string_view line) {
   std::string spaced;
   for (const char c : line) spaced.append(c == '\t' ? 4 : 1, c == '\t' ? ' ' : c);

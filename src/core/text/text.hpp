@@ -18,6 +18,9 @@ std::string escape_html(std::string_view text);
 /// change the writing direction, and bytes that are not UTF-8 are written as \xNN.
 std::string escape_line(std::string_view text);
 
+/// As escape_line(), for a text that may have several lines: those behind the first are indented by `indent`.
+std::string escape_lines(std::string_view text, std::string_view indent);
+
 /// As escape_line(), for a line of a source or of an error stream: tabs indent, so four spaces stand for each.
 std::string show_line(std::string_view line);
 

@@ -114,7 +114,7 @@ class ExternalPeer : public FastCgiPeer {
   }
   Clock::time_point look(Clock::time_point) override { return Clock::time_point::max(); }
   void when_ended(std::function<void()>) override {}
-  void give_back(Left) override { terminate(); }
+  void give_back(Reusable) override { terminate(); }
 
  private:
   std::shared_ptr<ExternalServers::One> external_;

@@ -30,9 +30,11 @@ class FastCgiPeer {
   /// Who answers, for a person: the program, or the address of one that others have started.
   virtual std::string name() const = 0;
 
+  /// The language that it runs, as the settings call it; empty: that is not known.
+  virtual std::string language() const { return {}; }
   /// True if nothing was answered by it before.
   virtual bool is_first_run() const { return false; }
-  /// The how-manieth run of the process this is; 0: nobody counts them.
+  /// Which run of the process this is, from 1 on; 0: nobody counts them.
   virtual std::uint64_t number_of_run() const { return 0; }
   /// True if it reads what its script has left of the input itself, so that its connection can be used again.
   virtual bool reads_all_input() const { return false; }
@@ -60,8 +62,8 @@ class FastCgiPeer {
   virtual void only_streams() {}
   /// The run is over, and its connection can take another one, or cannot, or is shared by copies of the process.
   /// Called once; the run lets go of the peer.
-  enum class Left { clean, spoilt, shared };
-  virtual void give_back(Left left) = 0;
+  enum class Reusable { yes, on_new_connection, no };
+  virtual void give_back(Reusable reusable) = 0;
 };
 
 /// Those who may answer a request.

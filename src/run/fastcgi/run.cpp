@@ -115,7 +115,7 @@ void FastCgiRun::note_if_long(std::function<Gate::Ticket()> note) {
   set_.look_by(begun_ + kShortRun);
 }
 
-void FastCgiRun::answer_has_begun(bool is_stream) {
+void FastCgiRun::response_has_begun(bool is_stream) {
   if (has_ended()) return;
   streams_at_ = begun_ + (is_stream ? std::chrono::seconds(0) : kStreamsAfter);
   set_.look_by(streams_at_);
@@ -235,14 +235,14 @@ ssize_t FastCgiRun::receive() {
 
 void FastCgiRun::take_in_of_copy(pid_t sender, std::string_view bytes) {
   auto copy = std::find_if(copies_.begin(), copies_.end(), [&](const Copy& one) { return one.id == sender; });
-  if (copy == copies_.end()) copy = copies_.insert(copies_.end(), {sender, fastcgi::AnswerReader(reader_.request())});
+  if (copy == copies_.end()) copy = copies_.insert(copies_.end(), {sender, fastcgi::ResponseReader(reader_.request())});
   if (copy->has_ended) return;
   // What was read lies where the next piece is read to.
   const std::string all = std::exchange(copy->unread, {}) + std::string(bytes);
   const auto memory = std::make_shared<char[]>(all.size());
   std::copy(all.begin(), all.end(), memory.get());
   std::string_view unread(memory.get(), all.size());
-  using Kind = fastcgi::AnswerReader::Part::Kind;
+  using Kind = fastcgi::ResponseReader::Part::Kind;
   while (const auto part = copy->reader.next(unread)) {
     copy->has_ended = part->kind == Kind::end_of_request || part->kind == Kind::broken;
     if (copy->has_ended) return;
@@ -281,12 +281,12 @@ void FastCgiRun::take_in() {
     const auto part = reader_.next(unread_);
     if (!part) return;
     take_in(*part);
-    if (part->kind == fastcgi::AnswerReader::Part::Kind::broken) return;
+    if (part->kind == fastcgi::ResponseReader::Part::Kind::broken) return;
   }
 }
 
-void FastCgiRun::take_in(const fastcgi::AnswerReader::Part& part) {
-  using Kind = fastcgi::AnswerReader::Part::Kind;
+void FastCgiRun::take_in(const fastcgi::ResponseReader::Part& part) {
+  using Kind = fastcgi::ResponseReader::Part::Kind;
   switch (part.kind) {
     case Kind::output:
       has_answered_ = true;

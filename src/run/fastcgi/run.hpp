@@ -1,6 +1,6 @@
 // A run over a FastCGI connection: one request that a program answers which is there for many.
 //
-// To whoever reads its answer it is what a process of its own would be (run/script_source.hpp). What differs: its end
+// To whoever reads its response it is what a process of its own would be (run/script_source.hpp). What differs: its end
 // is told by the program in place of the system, so an exit status is known only if the program gives one; and a
 // program that is to be stopped ends with it.
 //
@@ -74,7 +74,7 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   void set_deadline(Clock::time_point time) override;
   bool was_too_slow() const override { return why_ended_ == Why::too_slow; }
   void when_long(std::function<void()> then) override;
-  void answer_has_begun(bool is_stream) override;
+  void response_has_begun(bool is_stream) override;
   asio::awaitable<ProcessEnd> end() override;
   asio::awaitable<bool> ended_by(Clock::time_point time) override;
   bool has_ended() const override { return ended_.is_set(); }
@@ -118,7 +118,7 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   /// Takes in `bytes` of the process `sender`, a copy of the one that answers: what it writes belongs to the page, and
   /// its word that the request has ended says nothing.
   void take_in_of_copy(pid_t sender, std::string_view bytes);
-  void take_in(const fastcgi::AnswerReader::Part& part);
+  void take_in(const fastcgi::ResponseReader::Part& part);
   /// There is room for more output, which was not read for lack of that.
   void go_on_reading();
   void take_error_text();
@@ -128,7 +128,7 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   /// The connection has ended without that word; `is_unread`: with something in it that nobody has read.
   void was_cut(bool is_unread);
   void process_ended();
-  /// What was sent is no answer to the request.
+  /// What was sent is no response to the request.
   void fail(Finding finding);
   /// Has it end for a reason that comes from here, the first of which counts.
   void end_for(Why why);
@@ -141,7 +141,7 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   void go_on_with(const std::shared_ptr<FastCgiPeer>& next);
   /// Makes up what is known of an end that was not told, and is over.
   void settle();
-  void over(FastCgiPeer::Left left);
+  void over(FastCgiPeer::Reusable reusable);
   /// What follows once nobody has the request any more.
   void end_of_run();
   void watch_peer();
@@ -151,14 +151,14 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   std::shared_ptr<FastCgiPeer> peer_;  ///< Null between two, and once it was given back.
   State state_ = State::at_work;
   Why why_ended_ = Why::not_at_all;
-  fastcgi::AnswerReader reader_;
+  fastcgi::ResponseReader reader_;
   FastCgiInput input_;
   HeldOutput output_;
   std::string_view unread_;  ///< Of what was received, in the peer's memory.
   /// A script may have made copies of its process (fork), which write to the same connection.
   struct Copy {
     pid_t id;
-    fastcgi::AnswerReader reader;
+    fastcgi::ResponseReader reader;
     std::string unread{};
     bool has_ended = false;
   };

@@ -29,8 +29,8 @@ bool is_from_outside(int signal) {
 }
 
 /// What a program says of its refusal.
-std::string_view reason_of(fastcgi::AnswerReader::End::Protocol protocol) {
-  using Protocol = fastcgi::AnswerReader::End::Protocol;
+std::string_view reason_of(fastcgi::ResponseReader::End::Protocol protocol) {
+  using Protocol = fastcgi::ResponseReader::End::Protocol;
   switch (protocol) {
     case Protocol::cannot_multiplex:
       return "it takes one request at a time over a connection";
@@ -46,7 +46,7 @@ std::string_view reason_of(fastcgi::AnswerReader::End::Protocol protocol) {
 }  // namespace
 
 void FastCgiRun::finish() {
-  using Protocol = fastcgi::AnswerReader::End::Protocol;
+  using Protocol = fastcgi::ResponseReader::End::Protocol;
   const auto& end = reader_.end();
   if (end.protocol != Protocol::complete)
     failure_ =
@@ -54,8 +54,8 @@ void FastCgiRun::finish() {
   // Most programs say 0 whatever has happened, so that says nothing.
   if (end.status != 0) end_.exit_status = static_cast<int>(end.status);
   const bool is_all_read = input_.is_done() && (input_.is_whole() || peer_->reads_all_input()) && unread_.empty();
-  if (!copies_.empty()) return over(FastCgiPeer::Left::shared);
-  over(is_all_read ? FastCgiPeer::Left::clean : FastCgiPeer::Left::spoilt);
+  if (!copies_.empty()) return over(FastCgiPeer::Reusable::no);
+  over(is_all_read ? FastCgiPeer::Reusable::yes : FastCgiPeer::Reusable::on_new_connection);
 }
 
 void FastCgiRun::was_cut(bool is_unread) {
@@ -108,7 +108,7 @@ bool FastCgiRun::may_begin_again() const {
   if (process == nullptr || !process->has_ended() || attempts_ == kMostAttempts) return false;
   // Somebody else has ended it, or an alarm that was meant for the run before.
   if (const auto signal = process->end().signal) return is_from_outside(*signal);
-  // Nobody ends behind an answer in the first run: there what was left unread may be the end of the input alone.
+  // Nobody ends behind a response in the first run: there what was left unread may be the end of the input alone.
   const bool is_known_unread = peer_->ends_between_runs() || (is_unread_ && peer_->number_of_run() > 1);
   return is_known_unread && process->end().exit_status == 0;
 }
@@ -123,7 +123,7 @@ void FastCgiRun::begin_again() {
   unread_ = {};
   terminate_at_ = computed_look_ = Clock::time_point::max();
   last->when_ended(nullptr);
-  last->give_back(FastCgiPeer::Left::spoilt);
+  last->give_back(FastCgiPeer::Reusable::on_new_connection);
   others_->ask([self = shared_from_this()](const std::shared_ptr<FastCgiPeer>& next) { self->go_on_with(next); });
 }
 
@@ -133,7 +133,7 @@ void FastCgiRun::go_on_with(const std::shared_ptr<FastCgiPeer>& next) {
   peer_ = next;
   bool is_sent = false;
   if (next) {
-    reader_ = fastcgi::AnswerReader(next->next_request());
+    reader_ = fastcgi::ResponseReader(next->next_request());
     input_.begin(next, reader_.request(), 0);
     is_sent = input_.send_now();
   }
@@ -146,12 +146,12 @@ void FastCgiRun::go_on_with(const std::shared_ptr<FastCgiPeer>& next) {
   if (next && attempts_ < kMostAttempts) {
     // It had just gone as well.
     ++attempts_;
-    std::exchange(peer_, nullptr)->give_back(FastCgiPeer::Left::spoilt);
+    std::exchange(peer_, nullptr)->give_back(FastCgiPeer::Reusable::on_new_connection);
     return others_->ask([self](const std::shared_ptr<FastCgiPeer>& another) { self->go_on_with(another); });
   }
   // Nobody has read it, and nobody will.
   failure_ = Finding{Code::fastcgi_closed, {{"program", "The interpreter"}}};
-  if (const auto peer = std::exchange(peer_, nullptr)) peer->give_back(FastCgiPeer::Left::spoilt);
+  if (const auto peer = std::exchange(peer_, nullptr)) peer->give_back(FastCgiPeer::Reusable::on_new_connection);
   end_of_run();
   output_.wake();
 }
@@ -169,16 +169,18 @@ void FastCgiRun::settle() {
   const bool is_explained = failure_ || end_.signal || why_ended_ != Why::not_at_all;
   if (!is_explained && process != nullptr && !has_answered_ && peer_->is_first_run() && is_unread_) {
     failure_ = Finding{Code::persistent_not_answering,
-                       {{"program", peer_->name()}, {"status", std::to_string(end_.exit_status.value_or(0))}}};
+                       {{"program", peer_->name()},
+                        {"language", peer_->language()},
+                        {"status", std::to_string(end_.exit_status.value_or(0))}}};
     if (const auto last = script::last_lines(error_text_.text(), 1); !last.empty())
       failure_->facts.emplace_back("last", last.back());
   } else if (!is_explained && end_.exit_status.value_or(0) == 0) {
     failure_ = Finding{Code::fastcgi_closed, {{"program", peer_->name()}}};
   }
-  over(FastCgiPeer::Left::spoilt);
+  over(FastCgiPeer::Reusable::on_new_connection);
 }
 
-void FastCgiRun::over(FastCgiPeer::Left left) {
+void FastCgiRun::over(FastCgiPeer::Reusable reusable) {
   take_error_text();
   if (is_measured_) {
     end_.processor_time = std::chrono::duration_cast<std::chrono::microseconds>(peer_->processor_time());
@@ -191,7 +193,7 @@ void FastCgiRun::over(FastCgiPeer::Left left) {
   const auto peer = std::exchange(peer_, nullptr);
   peer->when_ended(nullptr);
   // Before all else: others may wait for it.
-  peer->give_back(left);
+  peer->give_back(reusable);
   end_of_run();
 }
 

@@ -143,7 +143,7 @@ void Run::when_long(std::function<void()> then) {
   set_.look_by(process_->begun() + kShortRun);
 }
 
-void Run::answer_has_begun(bool is_stream) {
+void Run::response_has_begun(bool is_stream) {
   if (has_ended() || !ticket_) return;
   streams_at_ = process_->begun() + (is_stream ? std::chrono::seconds(0) : kStreamsAfter);
   set_.look_by(streams_at_);

@@ -35,7 +35,7 @@ namespace porter::run {
 
 /// A run that has lasted longer than this is watched more closely.
 inline constexpr std::chrono::milliseconds kShortRun{20};
-/// A run whose answer has begun and that has lasted this long only streams.
+/// A run whose response has begun and that has lasted this long only streams.
 inline constexpr std::chrono::seconds kStreamsAfter{1};
 
 /// A source whose times its set looks at.
@@ -106,7 +106,7 @@ class Run : public TimedSource, public std::enable_shared_from_this<Run> {
   void set_deadline(Clock::time_point time) override;
   bool was_too_slow() const override { return was_too_slow_; }
   void when_long(std::function<void()> then) override;
-  void answer_has_begun(bool is_stream) override;
+  void response_has_begun(bool is_stream) override;
   asio::awaitable<ProcessEnd> end() override;
   asio::awaitable<bool> ended_by(Clock::time_point time) override;
   bool has_ended() const override { return ended_.is_set(); }

@@ -27,7 +27,7 @@ class PoolFiles {
   /// The generation that they are in now. A system call mostly.
   std::uint64_t generation();
   /// Something else that processes have read has changed: a new generation.
-  void begin_anew() { ++generation_; }
+  void begin_generation() { ++generation_; }
 
  private:
   /// With mutex_ held: watches the folders that lead to those files, as they are now.

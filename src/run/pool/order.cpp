@@ -70,7 +70,9 @@ PoolOrder pool_order(const Settings& settings, const Site& site, const script::I
   PoolOrder out;
   out.site = site.name;
   out.language = rule.language;
-  out.processes = rule.persistence.processes > 0 ? rule.persistence.processes : runs_at_once(settings.limits);
+  out.at_once = rule.persistence.processes > 0 ? rule.persistence.processes : runs_at_once(settings.limits);
+  const bool is_set = rule.persistence.processes > 0 || settings.limits.runs > 0;
+  out.processes = is_set ? out.at_once : std::max(out.at_once, kUsualMost);
   constexpr std::size_t kUsualRuns = 10'000;
   out.runs_each = rule.persistence.runs_each.value_or(kUsualRuns);
   out.idle_time = rule.persistence.idle_time;

@@ -21,7 +21,9 @@ struct PoolOrder {
   std::string folder;                    ///< The working directory.
   std::size_t address_space = 0;         ///< Bytes of a process; 0: any.
   std::size_t open_files = 0;
-  std::size_t processes = 1;
+  std::size_t processes = 1;  ///< At most.
+  /// So many are begun whenever somebody waits; more only where those at work wait themselves and do not compute.
+  std::size_t at_once = 1;
   std::size_t runs_each = 1;
   std::chrono::seconds idle_time{0};
   std::vector<std::string> external;
@@ -46,6 +48,9 @@ enum class Runs { fresh, persistent };
 std::vector<std::string> directive_arguments(const script::Interpreter& rule, const std::string& opcodes, Runs runs);
 /// The same for those that others have started: parameters of each request.
 script::Environment directive_parameters(const script::Interpreter& rule);
+
+/// So many processes of one site, and so many fresh runs, there may be if the settings name no number.
+inline constexpr std::size_t kUsualMost = 64;
 
 /// How many scripts work at once under `limits`: what `runs` says, else two for each processor.
 std::size_t runs_at_once(const Limits& limits);

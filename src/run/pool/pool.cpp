@@ -16,6 +16,7 @@ namespace {
 
 /// Mostly the system tells of their end before.
 constexpr std::chrono::milliseconds kLookAtDying{100};
+constexpr std::chrono::seconds kIdleOfExtra{10};
 
 /// Takes a process out of those in `all`. False: it is not among them.
 bool take_out(std::vector<std::shared_ptr<PooledProcess>>& all, const std::shared_ptr<PooledProcess>& process) {
@@ -33,7 +34,7 @@ class PoolPeer : public FastCgiPeer, public std::enable_shared_from_this<PoolPee
   PoolPeer(std::shared_ptr<Pool> pool, std::shared_ptr<PooledProcess> process)
       : pool_(std::move(pool)), process_(std::move(process)) {}
   ~PoolPeer() override {
-    if (process_) pool_->give_back(std::move(process_), Left::spoilt);
+    if (process_) pool_->give_back(std::move(process_), Reusable::on_new_connection);
   }
 
   asio::posix::stream_descriptor& connection() override { return process_->connection(); }
@@ -41,6 +42,7 @@ class PoolPeer : public FastCgiPeer, public std::enable_shared_from_this<PoolPee
   std::shared_ptr<char[]>& read_ahead() override { return process_->read_ahead; }
   fastcgi::Connection then() const override { return fastcgi::Connection::stays; }
   std::string name() const override { return pool_->order().program; }
+  std::string language() const override { return pool_->order().language; }
   bool is_first_run() const override { return process_->runs == 1; }
   std::uint64_t number_of_run() const override { return process_->runs; }
   bool reads_all_input() const override { return pool_->order().is_php; }
@@ -63,7 +65,7 @@ class PoolPeer : public FastCgiPeer, public std::enable_shared_from_this<PoolPee
   std::string take_error_text() override { return process_->take_error_text(); }
   void when_ended(std::function<void()> then) override { ended_ = std::move(then); }
   void only_streams() override { pool_->only_streams(*process_); }
-  void give_back(Left left) override { pool_->give_back(std::exchange(process_, nullptr), left); }
+  void give_back(Reusable reusable) override { pool_->give_back(std::exchange(process_, nullptr), reusable); }
 
   /// On the run's thread: the process may have ended. False: the run is over with it.
   bool process_has_ended() {
@@ -89,10 +91,11 @@ Pool::Pool(PoolOrder order, std::string folder, asio::any_io_executor keeper)
       keeper_(std::move(keeper)),
       idle_alarm_(keeper_),
       dying_alarm_(keeper_) {
+  at_work_.reserve(2 * order_.processes);
   for (const std::string& word : order_.arguments) (command_text_ += word) += '\0';
   if (order_.external.empty()) return;
   constexpr std::size_t kMost = 10000;
-  gate_ = std::make_shared<Gate>(Gate::Bounds{order_.processes * order_.external.size(), kMost, order_.queue});
+  gate_ = std::make_shared<Gate>(Gate::Bounds{order_.at_once * order_.external.size(), 0, kMost, order_.queue});
 }
 
 void Pool::note_script(const std::string& path, const struct stat& info) {
@@ -106,7 +109,7 @@ void Pool::note_script(const std::string& path, const struct stat& info) {
   const bool is_same = last.st_ino == info.st_ino && last.st_dev == info.st_dev && last.st_size == info.st_size &&
                        time_of(last.st_ctim) == time_of(info.st_ctim);
   last = info;
-  if (has_same_time && !is_same) files_.begin_anew();
+  if (has_same_time && !is_same) files_.begin_generation();
 }
 
 Pool::State Pool::state() {
@@ -132,19 +135,20 @@ std::variant<std::shared_ptr<PooledProcess>, StartError> Pool::start(const asio:
   return process;
 }
 
-std::shared_ptr<FastCgiPeer> Pool::lend(const asio::any_io_executor& executor,
-                                            std::shared_ptr<PooledProcess> process) {
+std::shared_ptr<FastCgiPeer> Pool::lend(const asio::any_io_executor& executor, std::shared_ptr<PooledProcess> process) {
   process->attach(executor);
   auto peer = std::make_shared<PoolPeer>(shared_from_this(), process);
   ++process->runs;
   runs_.fetch_add(1, std::memory_order_relaxed);
   const std::lock_guard lock(mutex_);
+  // One that is not among them is only taken for one that computes.
+  if (at_work_.size() < at_work_.capacity()) at_work_.push_back(process.get());
   process->user = peer;
   return peer;
 }
 
-std::variant<std::shared_ptr<FastCgiPeer>, StartError, Pool::NoneFree> Pool::take(
-    const asio::any_io_executor& executor, QueuePlace* place) {
+std::variant<std::shared_ptr<FastCgiPeer>, StartError, Pool::NoneFree> Pool::take(const asio::any_io_executor& executor,
+                                                                                  QueuePlace* place) {
   if (place != nullptr && place->failure_) return *place->failure_;
   std::vector<std::shared_ptr<PooledProcess>> useless;
   std::size_t places = 0;  // That are counted and have no process.
@@ -171,8 +175,8 @@ std::variant<std::shared_ptr<FastCgiPeer>, StartError, Pool::NoneFree> Pool::tak
 }
 
 std::shared_ptr<PooledProcess> Pool::find_ready(const asio::any_io_executor& executor, QueuePlace* place,
-                                                  std::vector<std::shared_ptr<PooledProcess>>& useless,
-                                                  std::size_t& places) {
+                                                std::vector<std::shared_ptr<PooledProcess>>& useless,
+                                                std::size_t& places) {
   std::shared_ptr<PooledProcess> process;
   if (place != nullptr) {
     process = std::exchange(place->process_, nullptr);
@@ -186,7 +190,7 @@ std::shared_ptr<PooledProcess> Pool::find_ready(const asio::any_io_executor& exe
       if (!idle_.empty()) {
         process = std::move(idle_.back());
         idle_.pop_back();
-      } else if (places == 0 && processes_ < order_.processes && !is_retired_) {
+      } else if (places == 0 && may_start() && !is_retired_) {
         ++processes_;
         ++places;
       }
@@ -214,14 +218,14 @@ void Pool::start_has_failed(const StartError& error) {
 }
 
 std::shared_ptr<QueuePlace> Pool::line_up(const asio::any_io_executor& executor, FastCgiRun::Order& order,
-                                            std::size_t queue) {
+                                          std::size_t queue) {
   auto place = std::make_shared<QueuePlace>(shared_from_this(), executor, std::move(order.request));
   {
     const std::lock_guard lock(mutex_);
     if (!idle_.empty()) {
       place->process_ = std::move(idle_.back());
       idle_.pop_back();
-    } else if (processes_ < order_.processes) {
+    } else if (may_start()) {
       ++processes_;
       place->may_start_ = true;
     } else {
@@ -261,7 +265,8 @@ bool Pool::begin(const std::shared_ptr<QueuePlace>& place) noexcept {
   PooledProcess& process = *place->process_;
   try {
     // Who has waited for longer may have left, which only its own thread can tell.
-    if (place->request_.empty() || Clock::now() - place->since_ >= kShortRun || process.generation != files_.generation())
+    if (place->request_.empty() || Clock::now() - place->since_ >= kShortRun ||
+        process.generation != files_.generation())
       return false;
     if (process.has_ended() || !process.is_connected()) return false;
     process.attach(place->executor_);
@@ -330,39 +335,40 @@ void Pool::give_up_place() noexcept {
   call(place);
 }
 
-void Pool::give_back(std::shared_ptr<PooledProcess> process, FastCgiPeer::Left left) noexcept {
-  if (left == FastCgiPeer::Left::spoilt) process->disconnect();
-  const bool is_altered = left == FastCgiPeer::Left::shared || (!process->has_ended() && was_altered(*process));
+void Pool::give_back(std::shared_ptr<PooledProcess> process, FastCgiPeer::Reusable reusable) noexcept {
+  if (reusable == FastCgiPeer::Reusable::on_new_connection) process->disconnect();
+  const bool is_altered = reusable == FastCgiPeer::Reusable::no || (!process->has_ended() && was_altered(*process));
   // With what it has left running, and at once: that may take part in the next run.
   if (is_altered) process->process().kill();
   const bool is_done_with = is_altered || process->has_ended() || is_worn_out(*process);
   std::shared_ptr<QueuePlace> place;
   bool is_to_be_watched = false;
-  bool is_kept = false;
+  bool stays = false;
   try {
     const std::lock_guard lock(mutex_);
+    std::erase(at_work_, process.get());
     idle_.reserve(idle_.size() + 1);
     if (!process->is_counted && !is_done_with && processes_ < order_.processes) {
       ++processes_;
       process->is_counted = true;
     }
-    is_kept = process->is_counted && !is_done_with;
-    if (is_kept) {
+    stays = process->is_counted && !is_done_with;
+    if (stays) {
       place = set_aside(process);
       is_to_be_watched = !place && !std::exchange(is_idle_watched_, true);
     } else if (process->is_counted) {
       place = uncount();
     }
   } catch (const std::bad_alloc&) {
-    is_kept = false;
+    stays = false;
     if (process->is_counted) give_up_place();
   }
-  if (place && is_kept) {
+  if (place && stays) {
     tell(place);
   } else {
     call(place);
   }
-  if (!is_kept) terminate_and_reap(process);
+  if (!stays) terminate_and_reap(process);
   if (!is_to_be_watched) return;
   try {
     asio::post(keeper_, [self = shared_from_this()] { self->look_at_idle(); });
@@ -373,9 +379,13 @@ void Pool::give_back(std::shared_ptr<PooledProcess> process, FastCgiPeer::Left l
 }
 
 void Pool::only_streams(PooledProcess& process) {
-  if (!process.is_counted) return;
-  process.is_counted = false;
-  give_up_place();
+  std::shared_ptr<QueuePlace> place;
+  {
+    const std::lock_guard lock(mutex_);
+    if (!std::exchange(process.is_counted, false)) return;
+    place = uncount();
+  }
+  call(place);
 }
 
 void Pool::terminate_and_reap(std::shared_ptr<PooledProcess> process) noexcept {
@@ -451,7 +461,9 @@ void Pool::look_at_idle() {
   {
     const std::lock_guard lock(mutex_);
     for (auto& process : idle_) {
-      const auto until = process->idle_since + order_.idle_time;
+      // Those beyond the usual number were begun for a crowd that has gone.
+      const bool is_extra = processes_ > order_.at_once && order_.at_once < order_.processes;
+      const auto until = process->idle_since + (is_extra ? std::min(order_.idle_time, kIdleOfExtra) : order_.idle_time);
       if (until <= now || is_retired_) {
         tired.push_back(std::move(process));
         --processes_;
@@ -461,7 +473,9 @@ void Pool::look_at_idle() {
     }
     std::erase(idle_, nullptr);
     // Those that are at work now are idle for long enough then at the earliest.
-    if (processes_ > 0 && !is_retired_) next = std::min(next, now + order_.idle_time);
+    const bool has_extra = processes_ > order_.at_once && order_.at_once < order_.processes;
+    if (processes_ > 0 && !is_retired_)
+      next = std::min(next, now + (has_extra ? std::min(order_.idle_time, kIdleOfExtra) : order_.idle_time));
     is_idle_watched_ = next != Clock::time_point::max();
   }
   for (auto& process : tired) terminate_and_reap(std::move(process));
@@ -470,6 +484,30 @@ void Pool::look_at_idle() {
   if (idle_alarm_.set(next, [self = shared_from_this()] { self->look_at_idle(); })) return;
   const std::lock_guard lock(mutex_);
   is_idle_watched_ = false;
+}
+
+void Pool::look_at_work(Clock::time_point now) noexcept {
+  constexpr std::chrono::milliseconds kBetweenLooks{20};
+  std::vector<std::shared_ptr<QueuePlace>> called;
+  try {
+    const std::lock_guard lock(mutex_);
+    const bool may_be_more = processes_ < order_.processes && order_.at_once < order_.processes && !is_retired_;
+    if (!may_be_more || waiting_.empty() || now - looked_at_work_ < kBetweenLooks) return;
+    looked_at_work_ = now;
+    waiting_at_work_ = 0;
+    for (PooledProcess* const process : at_work_)
+      if (process->is_counted && process->work.is_waiting(process->process().id(), now)) ++waiting_at_work_;
+    called.reserve(waiting_.size());
+    while (!waiting_.empty() && may_start()) {
+      called.push_back(std::move(waiting_.front()));
+      waiting_.pop_front();
+      called.back()->may_start_ = true;
+      ++processes_;
+    }
+  } catch (const std::bad_alloc&) {
+    // Whoever has been let in is called; the rest is seen to by the next look.
+  }
+  for (const auto& place : called) call(place);
 }
 
 void Pool::retire() {

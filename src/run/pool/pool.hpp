@@ -11,6 +11,7 @@
 
 #include <sys/stat.h>
 
+#include <algorithm>
 #include <atomic>
 #include <boost/asio/any_io_executor.hpp>
 #include <boost/asio/awaitable.hpp>
@@ -27,8 +28,8 @@
 #include <vector>
 
 #include "run/alarm.hpp"
-#include "run/fastcgi/run.hpp"
 #include "run/fastcgi/external.hpp"
+#include "run/fastcgi/run.hpp"
 #include "run/pool/files.hpp"
 #include "run/pool/order.hpp"
 #include "run/pool/process.hpp"
@@ -75,7 +76,7 @@ class QueuePlace : public std::enable_shared_from_this<QueuePlace> {
   Wakeup wakeup_;
   bool has_come_ = false;
   // Guarded by the pool's lock.
-  bool is_begun_ = false;     ///< Its request was sent for it, and the answer will call it.
+  bool is_begun_ = false;     ///< Its request was sent for it, and the response will call it.
   bool is_given_up_ = false;  ///< Nobody waits for it.
   const Clock::time_point since_ = Clock::now();
   Clock::time_point until_ = Clock::time_point::max();
@@ -122,7 +123,12 @@ class Pool : public std::enable_shared_from_this<Pool> {
                                                                         QueuePlace* place = nullptr);
   /// A place at the end of the queue for `order`, whose request goes there, if not more than `queue` requests wait
   /// already; else null.
-  std::shared_ptr<QueuePlace> line_up(const asio::any_io_executor& executor, FastCgiRun::Order& order, std::size_t queue);
+  std::shared_ptr<QueuePlace> line_up(const asio::any_io_executor& executor, FastCgiRun::Order& order,
+                                      std::size_t queue);
+
+  /// Somebody has waited for a moment: looks whether those that are at work compute, and lets another one be started
+  /// for each that does not. Called from time to time while somebody waits; it does nothing more often than it has to.
+  void look_at_work(Clock::time_point now) noexcept;
 
   /// It is needed no more: what runs comes to its end, and then no process is left.
   void retire();
@@ -141,13 +147,13 @@ class Pool : public std::enable_shared_from_this<Pool> {
   /// What was set aside for `place`, or one that is idle, ready for another run; null: there is none. Those that cannot
   /// be used are added to `useless`, and their places, and one where another may be started, to `places`.
   std::shared_ptr<PooledProcess> find_ready(const asio::any_io_executor& executor, QueuePlace* place,
-                                          std::vector<std::shared_ptr<PooledProcess>>& useless, std::size_t& places);
+                                            std::vector<std::shared_ptr<PooledProcess>>& useless, std::size_t& places);
   std::variant<std::shared_ptr<PooledProcess>, StartError> start(const asio::any_io_executor& executor);
   std::shared_ptr<FastCgiPeer> lend(const asio::any_io_executor& executor, std::shared_ptr<PooledProcess> process);
   /// A run is over with `process`. For lack of memory it ends, as if it had ended by itself.
-  void give_back(std::shared_ptr<PooledProcess> process, FastCgiPeer::Left left) noexcept;
+  void give_back(std::shared_ptr<PooledProcess> process, FastCgiPeer::Reusable reusable) noexcept;
   /// Tells `place` that a process is set aside for it. One that has not waited for long has its request sent from here:
-  /// the process would be idle until its thread has heard of that, and so the answer tells it.
+  /// the process would be idle until its thread has heard of that, and so the response tells it.
   void tell(const std::shared_ptr<QueuePlace>& place) noexcept;
   /// Sends the request of `place`. False: that is left to its own thread.
   bool begin(const std::shared_ptr<QueuePlace>& place) noexcept;
@@ -159,6 +165,8 @@ class Pool : public std::enable_shared_from_this<Pool> {
   static bool was_altered(PooledProcess& process) noexcept;
   /// With the lock held: whoever waits first gets `process`, and is returned to be called; null: it is idle now.
   std::shared_ptr<QueuePlace> set_aside(std::shared_ptr<PooledProcess> process);
+  /// With the lock held: whether another process may be started.
+  bool may_start() const { return processes_ < std::min(order_.processes, order_.at_once + waiting_at_work_); }
   /// With the lock held: a process is counted no more. Whoever waits first may start one in its place, and is returned
   /// to be called; null: nobody waits.
   std::shared_ptr<QueuePlace> uncount();
@@ -189,10 +197,13 @@ class Pool : public std::enable_shared_from_this<Pool> {
   Alarm idle_alarm_;  // The keeper's, as is the next.
   Alarm dying_alarm_;
   std::mutex mutex_;
-  std::size_t processes_ = 0;                       // Guarded by mutex_, as is all that follows.
+  std::size_t processes_ = 0;                         // Guarded by mutex_, as is all that follows.
   std::vector<std::shared_ptr<PooledProcess>> idle_;  ///< The one that has worked last comes last.
   std::deque<std::shared_ptr<QueuePlace>> waiting_;
   std::vector<std::shared_ptr<PooledProcess>> dying_;
+  std::vector<PooledProcess*> at_work_;
+  std::size_t waiting_at_work_ = 0;  ///< Of those, as of the last look.
+  Clock::time_point looked_at_work_{};
   std::unordered_map<std::string, struct stat> scripts_;  ///< As they were seen last.
   bool is_idle_watched_ = false;                          ///< The keeper will look at those that are idle.
 };
@@ -210,7 +221,7 @@ class PoolAccess : public FastCgiPeers, public std::enable_shared_from_this<Pool
   void ask(std::function<void(std::shared_ptr<FastCgiPeer>)> then) override;
   std::shared_ptr<QueuePlace> line_up(FastCgiRun::Order& order, std::size_t queue);
   /// Those that others have started; null: it has its own.
-  Workers* external() { return external_ ? &*external_ : nullptr; }
+  ExternalServers* external() { return external_ ? &*external_ : nullptr; }
 
  private:
   /// Waits for a process for `then`, however long that takes.

@@ -22,7 +22,7 @@ namespace {
 
 /// Most of them end at once when they are asked to; PHP does as soon as it is between two requests.
 constexpr std::chrono::milliseconds kGraceOfKept{250};
-/// Whoever closes the connection behind an answer has done it by then.
+/// Whoever closes the connection behind a response has done it by then.
 constexpr std::chrono::milliseconds kKeepsBeyond{10};
 
 struct Listening {
@@ -76,7 +76,7 @@ std::vector<ResourceLimit> limits_of(const PoolOrder& order) {
 }  // namespace
 
 std::variant<std::unique_ptr<PooledProcess>, StartError> PooledProcess::start(const PoolOrder& order,
-                                                                          const std::string& folder) {
+                                                                              const std::string& folder) {
   auto listening = listen_in(folder);
   if (const int* const error = std::get_if<int>(&listening)) return StartError{StartError::Step::resources, *error};
   auto& [socket, place] = std::get<Listening>(listening);
@@ -117,7 +117,7 @@ void PooledProcess::attach(const asio::any_io_executor& executor) {
 bool PooledProcess::is_connected() {
   // One that was closed says so when it is written to, and what comes over it unasked bears the wrong number.
   if (!connection_->is_open() || is_php_ || runs == 0) return connection_->is_open();
-  // Some close it behind an answer, always or at times, and what is sent meanwhile is read by nobody.
+  // Some close it behind a response, always or at times, and what is sent meanwhile is read by nobody.
   char byte = 0;
   const ssize_t got = ::recv(connection_->native_handle(), &byte, 1, MSG_PEEK | MSG_DONTWAIT);
   const bool is_open = got < 0 && errno == EAGAIN;

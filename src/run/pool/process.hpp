@@ -27,6 +27,7 @@
 #include "run/pool/order.hpp"
 #include "run/pool/traces.hpp"
 #include "run/process.hpp"
+#include "run/work_share.hpp"
 
 namespace porter::run {
 
@@ -36,7 +37,7 @@ class PooledProcess {
  public:
   /// Starts one. `folder` is where its socket is for a moment. Blocks as start_process() does.
   static std::variant<std::unique_ptr<PooledProcess>, StartError> start(const PoolOrder& order,
-                                                                      const std::string& folder);
+                                                                        const std::string& folder);
   PooledProcess(const PooledProcess&) = delete;
   PooledProcess& operator=(const PooledProcess&) = delete;
 
@@ -88,6 +89,7 @@ class PooledProcess {
   bool is_counted = true;              ///< Among those of its pool.
   // Guarded by the lock of its pool.
   Clock::time_point idle_since{};
+  WorkShare work;                ///< As of the looks at those that are at work.
   std::weak_ptr<PoolPeer> user;  ///< What has it for a run.
 
  private:

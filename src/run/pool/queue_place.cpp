@@ -14,7 +14,7 @@ QueuePlace::~QueuePlace() {
   if (process_ && sent_) {
     pool_->discard(std::move(process_));
   } else if (process_) {
-    pool_->give_back(std::move(process_), FastCgiPeer::Left::clean);
+    pool_->give_back(std::move(process_), FastCgiPeer::Reusable::yes);
   } else if (may_start_) {
     pool_->give_up_place();
   }
@@ -78,6 +78,7 @@ std::shared_ptr<QueuePlace> PoolAccess::line_up(FastCgiRun::Order& order, std::s
 void PoolAccess::look_at_waiting() {
   constexpr auto kBetweenLooks = 2 * kShortRun;
   const auto now = Clock::now();
+  if (!waiting_.empty()) pool_->look_at_work(now);
   // Whoever goes on within a look may line up again.
   for (auto& waiting : std::exchange(waiting_, {}))
     if (const auto place = waiting.lock(); place && place->look(now)) waiting_.push_back(std::move(waiting));
@@ -98,7 +99,7 @@ void PoolAccess::ask(std::function<void(std::shared_ptr<FastCgiPeer>)> then) {
 }
 
 asio::awaitable<void> PoolAccess::wait_for_one(std::shared_ptr<PoolAccess> share, std::shared_ptr<QueuePlace> place,
-                                              std::function<void(std::shared_ptr<FastCgiPeer>)> then) {
+                                               std::function<void(std::shared_ptr<FastCgiPeer>)> then) {
   for (;;) {
     auto coming = place->come_by(Clock::time_point::max());
     co_await std::move(coming);

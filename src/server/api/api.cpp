@@ -14,7 +14,7 @@ namespace porter::server {
 struct Api::Route {
   std::string_view method;
   std::string_view path;  ///< One that ends in a slash stands for all paths that begin with it.
-  Answer answer;
+  Response response;
 };
 
 const Api::Route Api::kRoutes[] = {
@@ -65,7 +65,7 @@ asio::awaitable<Reply> Api::answer(const Call& call) {
     const bool is_known = std::any_of(std::begin(kRoutes), end, has_path);
     co_return is_known ? bad_call(405, "This call knows no such method") : bad_call(404, "There is no such call");
   }
-  Reply reply = co_await (this->*route->answer)(call);
+  Reply reply = co_await (this->*route->response)(call);
   co_return reply;
 }
 
@@ -77,7 +77,7 @@ void Api::close() {
   probes_.terminate_all();
 }
 
-asio::awaitable<Reply> Api::made_elsewhere(std::function<Json(const Snapshot&)> make) {
+asio::awaitable<Reply> Api::on_helper_thread(std::function<Json(const Snapshot&)> make) {
   auto making = server_.shared().helpers.quick.run(
       [snapshot = server_.shared_snapshot(), make = std::move(make)] { return json_text(make(*snapshot), 2); });
   Reply reply;
@@ -85,8 +85,8 @@ asio::awaitable<Reply> Api::made_elsewhere(std::function<Json(const Snapshot&)> 
   co_return reply;
 }
 
-Finding Api::no_answer(const std::string& what) {
-  return {Code::no_answer_in_time, {{"what", what}, {"seconds", std::to_string(kMostPatience.count())}}};
+Finding Api::no_response(const std::string& what) {
+  return {Code::no_response_in_time, {{"what", what}, {"seconds", std::to_string(kMostPatience.count())}}};
 }
 
 Finding Api::no_settings() const {

@@ -46,7 +46,7 @@ class Api {
   void set_console(const Console* console) { console_ = console; }
 
  private:
-  using Answer = asio::awaitable<Reply> (Api::*)(const Call&);
+  using Response = asio::awaitable<Reply> (Api::*)(const Call&);
   struct Route;
   static const Route kRoutes[];
 
@@ -107,14 +107,14 @@ class Api {
   Finding no_exchange(std::uint64_t number) const;
 
   /// Makes a body of any size from what is served, away from the thread that accepts all connections.
-  asio::awaitable<Reply> made_elsewhere(std::function<Json(const Snapshot&)> make);
+  asio::awaitable<Reply> on_helper_thread(std::function<Json(const Snapshot&)> make);
   Finding no_settings() const;
 
   /// How long a folder, a name server or the settings may take.
   static constexpr std::chrono::seconds kMostPatience{10};
   static constexpr std::size_t kMostRehearsals = 8;
   /// That `what` did not answer within kMostPatience.
-  static Finding no_answer(const std::string& what);
+  static Finding no_response(const std::string& what);
   /// Does `work` where it may hang: it looks at folders or names. It has to own what it uses. nullopt: it took too
   /// long, or nobody waits for it any more.
   template <typename Work>

@@ -33,8 +33,8 @@ ControlSocket::ControlSocket(Server& server, Api& api, std::string path)
     : server_(server),
       api_(api),
       path_(std::move(path)),
-      answerer_(api),
-      worker_(server.shared(), server.context(), std::make_shared<const Snapshot>(), answerer_, connections_),
+      responder_(api),
+      worker_(server.shared(), server.context(), std::make_shared<const Snapshot>(), responder_, connections_),
       acceptor_(server.context()) {}
 
 ControlSocket::~ControlSocket() { close(); }

@@ -9,7 +9,7 @@
 #include <string>
 
 #include "core/findings/finding.hpp"
-#include "server/api/api_answerer.hpp"
+#include "server/api/api_responder.hpp"
 #include "server/worker.hpp"
 
 namespace porter::server {
@@ -35,7 +35,7 @@ class ControlSocket {
   Server& server_;
   Api& api_;
   const std::string path_;
-  ApiAnswerer answerer_;
+  ApiResponder responder_;
   std::atomic<std::size_t> connections_{0};
   Worker worker_;  ///< On the server's own thread.
   asio::local::stream_protocol::acceptor acceptor_;

@@ -173,7 +173,7 @@ asio::awaitable<Reply> Api::exchange(const Call& call) {
     Reply reply = co_await exchange_for_curl(*number);
     co_return reply;
   }
-  if (rest == "request" || rest == "answer" || rest == "page") {
+  if (rest == "request" || rest == "response" || rest == "page") {
     Reply reply = co_await exchange_bytes(*number, rest);
     co_return reply;
   }
@@ -216,7 +216,7 @@ asio::awaitable<Reply> Api::exchange_bytes(std::uint64_t number, std::string_vie
       server_.shared().helpers.quick.run([&store = server_.shared().exchanges, number] { return store.find(number); });
   auto found = co_await std::move(looking);
   if (!found) co_return refused(no_exchange(number));
-  for (const exchange::FileSlice& slice : found->answer.slices) {
+  for (const exchange::FileSlice& slice : found->response.slices) {
     if (part == "request" || exchange::open_slice(slice).is_open()) continue;
     co_return refused(Finding{Code::exchange_file_changed,
                               {{"number", std::to_string(number)},
@@ -228,19 +228,19 @@ asio::awaitable<Reply> Api::exchange_bytes(std::uint64_t number, std::string_vie
   reply.type = "application/octet-stream";
   std::uint64_t from = 0;
   if (part == "page") {
-    const exchange::Message answer = exchange::read_message(found->answer.bytes);
-    reply.type = answer.field("Content-Type").value_or(reply.type);
-    from = answer.body_at;
+    const exchange::Message response = exchange::read_message(found->response.bytes);
+    reply.type = response.field("Content-Type").value_or(reply.type);
+    from = response.body_at;
     // What comes out of a file has no coding on it.
-    if (found->answer.slices.empty()) {
-      auto reading = server_.shared().helpers.lengthy.run([&answer, &found] {
-        return exchange::read_body(answer, found->answer.bytes, exchange::kMostCompared).bytes;
+    if (found->response.slices.empty()) {
+      auto reading = server_.shared().helpers.lengthy.run([&response, &found] {
+        return exchange::read_body(response, found->response.bytes, exchange::kMostCompared).bytes;
       });
       reply.bytes = co_await std::move(reading);
       co_return reply;
     }
   }
-  exchange::Wire wire = part == "request" ? std::move(found->request) : std::move(found->answer);
+  exchange::Wire wire = part == "request" ? std::move(found->request) : std::move(found->response);
   if (wire.slices.empty()) {
     reply.bytes = std::move(wire.bytes);
     co_return reply;
@@ -283,7 +283,7 @@ asio::awaitable<Reply> Api::exchange_difference(std::uint64_t left, std::uint64_
         missing = &one == &both[0] ? left : right;
         return "";
       }
-      exchange::fill_slices(one->answer, exchange::kMostCompared);
+      exchange::fill_slices(one->response, exchange::kMostCompared);
     }
     return json_text(exchange::difference(exchange::side_of(*both[0]), exchange::side_of(*both[1])));
   });

@@ -15,7 +15,7 @@ namespace {
 using asio::ip::tcp;
 
 constexpr std::chrono::milliseconds kLookEvery{2};
-/// A request that is broken off has no answer before the server has lost its patience with it.
+/// A request that is broken off has no response before the server has lost its patience with it.
 constexpr std::chrono::minutes kMostPatience{10};
 
 /// Takes what has come over `socket` without keeping it. False: the other side has closed it.

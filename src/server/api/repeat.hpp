@@ -16,8 +16,8 @@ namespace porter::server {
 namespace asio = boost::asio;
 
 /// Sends `bytes`, the request of `exchange` as it was or changed, over a connection to the address that it came to, and
-/// waits until the answer is over. The number of the new exchange; a finding if there is none. `gone` becomes true when
-/// nobody waits for it any more.
+/// waits until the response is over. The number of the new exchange; a finding if there is none. `gone` becomes true
+/// when nobody waits for it any more.
 asio::awaitable<std::variant<std::uint64_t, Finding>> repeat(asio::io_context& context, ExchangeStore& store,
                                                              const exchange::Recorded& exchange, std::string bytes,
                                                              const bool& gone);

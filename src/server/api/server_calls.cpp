@@ -86,7 +86,7 @@ asio::awaitable<Reply> Api::status(const Call&) {
                      {"idle", state.idle},
                      {"waiting", state.waiting},
                      {"runs", state.runs},
-                     {"external", pool->order().workers}});
+                     {"external", pool->order().external}});
   }
   Json facts = {{"state", server_.state()},
                 {"has_desktop", machine::has_display()},
@@ -103,7 +103,7 @@ asio::awaitable<Reply> Api::status(const Call&) {
                 {"requests", server_.requests_answered()},
                 {"connections", server_.shared().connections.load(std::memory_order_relaxed)},
                 {"findings", std::move(findings)}};
-  auto making = made_elsewhere([facts = std::move(facts)](const Snapshot& now) {
+  auto making = on_helper_thread([facts = std::move(facts)](const Snapshot& now) {
     Json out = facts;
     out["addresses"] = Json::array();
     for (const Listener& listener : now.listeners) {
@@ -159,7 +159,7 @@ asio::awaitable<Reply> Api::restart(const Call&) {
     auto reading = server_.shared().helpers.settings.run_within(
         kMostPatience, [file = instance_.settings] { return machine::read_settings_file(file).problems; });
     const auto problems = co_await std::move(reading);
-    if (!problems) co_return refused(no_answer("The settings " + instance_.settings));
+    if (!problems) co_return refused(no_response("The settings " + instance_.settings));
     if (!problems->empty()) co_return refused(*problems);
   }
   if (!server_.restart()) co_return refused(Finding{Code::stopping, {}});

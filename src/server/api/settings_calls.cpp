@@ -23,7 +23,7 @@ asio::awaitable<Reply> Api::settings_text(const Call& call) {
                       {"text", text.value_or("")}});
   });
   auto told = co_await std::move(reading);
-  if (!told) co_return refused(no_answer("The settings " + instance_.settings));
+  if (!told) co_return refused(no_response("The settings " + instance_.settings));
   Reply reply;
   reply.text = std::move(*told);
   co_return reply;
@@ -46,7 +46,7 @@ asio::awaitable<Reply> Api::check_settings(const Call& call) {
     return json_text({{"valid", read.problems.empty()}, {"findings", porter::json_of(findings)}, {"changes", changes}});
   });
   auto told = co_await std::move(checking);
-  if (!told) co_return refused(no_answer("A folder of these settings"));
+  if (!told) co_return refused(no_response("A folder of these settings"));
   Reply reply;
   reply.text = std::move(*told);
   co_return reply;
@@ -70,10 +70,14 @@ namespace {
 
 Json json_of(const machine::FoundInterpreter& found) {
   const script::Interpreter& known = found.interpreter;
-  Json out = {{"language", known.language}, {"site", text::to_utf8(found.site)},
-              {"endings", known.endings},   {"anywhere", known.where == script::Interpreter::Where::anywhere},
-              {"program", known.program},   {"path", found.path},
-              {"persistent", known.is_persistent()},    {"version", found.version}};
+  Json out = {{"language", known.language},
+              {"site", text::to_utf8(found.site)},
+              {"endings", known.endings},
+              {"anywhere", known.where == script::Interpreter::Where::anywhere},
+              {"program", known.program},
+              {"path", found.path},
+              {"persistent", known.is_persistent()},
+              {"version", found.version}};
   if (found.path.empty() && !known.package.empty()) out["install"] = "sudo apt-get install " + known.package;
   return out;
 }

@@ -6,11 +6,11 @@
 namespace porter::server {
 
 asio::awaitable<Reply> Api::sites(const Call&) {
-  return made_elsewhere([](const Snapshot& now) { return Json{{"sites", sites::json_of_sites(now.settings)}}; });
+  return on_helper_thread([](const Snapshot& now) { return Json{{"sites", sites::json_of_sites(now.settings)}}; });
 }
 
 asio::awaitable<Reply> Api::mounts(const Call&) {
-  return made_elsewhere([](const Snapshot& now) {
+  return on_helper_thread([](const Snapshot& now) {
     Json all = Json::array();
     for (const Site& site : now.settings.sites)
       for (const Mount& mount : site.mounts)
@@ -59,7 +59,7 @@ asio::awaitable<Reply> Api::change_site(const Call& call) {
   edit.kind = SettingsEdit::Kind::change_site;
   edit.site = call.rest_of_path("/v1/sites/");
   if (const auto wrong = read_site(body, edit)) co_return bad_call(422, *wrong);
-  if (body.empty()) co_return bad_call(422, "Nothing is said of what is to change");
+  if (body.empty()) co_return bad_call(422, "No change given");
   Reply reply = co_await changed(edit, 200);
   co_return reply;
 }

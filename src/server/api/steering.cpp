@@ -37,9 +37,9 @@ bool is_blank(const std::optional<std::string>& text) {
 }
 
 /// That the settings `file` did not answer.
-SettingsProblem no_answer(const std::string& file) {
+SettingsProblem no_response(const std::string& file) {
   const std::string seconds = std::to_string(kPatienceWithSettings.count());
-  return {Finding{Code::no_answer_in_time, {{"what", "The settings " + file}, {"seconds", seconds}}}, file, 0, 0, {}};
+  return {Finding{Code::no_response_in_time, {{"what", "The settings " + file}, {"seconds", seconds}}}, file, 0, 0, {}};
 }
 
 }  // namespace
@@ -101,7 +101,7 @@ asio::awaitable<std::vector<SettingsProblem>> Steering::reload_in_turn() {
       kPatienceWithSettings, [file = instance_.settings] { return machine::read_settings_file(file); });
   auto came = co_await std::move(reading);
   if (!came) {
-    problems_ = {no_answer(instance_.settings)};
+    problems_ = {no_response(instance_.settings)};
     tell(problems_);
     co_return problems_;
   }
@@ -136,7 +136,7 @@ asio::awaitable<std::vector<SettingsProblem>> Steering::change_by(std::function<
   auto editing = server_.shared().helpers.settings.run_within(kPatienceWithSettings, std::move(change));
   auto came = co_await std::move(editing);
   std::vector<SettingsProblem> unanswered;
-  if (!came) unanswered.push_back(no_answer(instance_.settings));
+  if (!came) unanswered.push_back(no_response(instance_.settings));
   if (!came) co_return unanswered;
   const auto edited = std::make_shared<machine::SettingsEdited>(std::move(*came));
   if (!edited->problems.empty()) co_return std::move(edited->problems);

@@ -73,7 +73,7 @@ class Steering {
   machine::Instance instance_;
   const std::function<void(Settings&)> override_by_options_;
   std::vector<machine::OtherName> other_names_;
-  std::shared_ptr<run::Gate> turns_ = std::make_shared<run::Gate>(run::Gate::Bounds{1, 1, 1000});
+  std::shared_ptr<run::Gate> turns_ = std::make_shared<run::Gate>(run::Gate::Bounds{1, 0, 1, 1000});
   FileWatch watch_;
   asio::steady_timer pause_;
   std::optional<run::Clock::time_point> touched_;  ///< Since when there are changes that were not looked at.

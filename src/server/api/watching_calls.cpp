@@ -182,7 +182,7 @@ asio::awaitable<Reply> Api::explain(const Call& call) {
     return machine::json_of(machine::explain({snapshot->settings, search_path}, standing, what, folder));
   });
   auto told = co_await std::move(thinking);
-  if (!told) co_return refused(no_answer(what));
+  if (!told) co_return refused(no_response(what));
   Reply reply;
   reply.text = std::move(*told);
   co_return reply;

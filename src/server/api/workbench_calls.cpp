@@ -63,7 +63,7 @@ OnDisk on_disk(const Site& site, const std::string& path) {
 }
 
 /// What would happen to a request for `path`, a decoded path of `site`.
-Json mark_of(const sites::Surroundings& in, const Site& site, const std::string& path,
+Json mark_of(const sites::ResolveContext& in, const Site& site, const std::string& path,
              const http::TypesByEnding& types) {
   auto target = http::parse_target(http::percent_encode_path(path), "GET");
   if (std::holds_alternative<http::TargetError>(target)) return {{"what", "refused"}, {"why", "It is no path."}};
@@ -80,7 +80,7 @@ Json mark_of(const sites::Surroundings& in, const Site& site, const std::string&
   return {{"what", "redirected"}};
 }
 
-Json tree_of(const sites::Surroundings& in, const Site& site, const std::string& path,
+Json tree_of(const sites::ResolveContext& in, const Site& site, const std::string& path,
              const http::TypesByEnding& types) {
   const OnDisk place = on_disk(site, path);
   Json out = {{"site", site.name}, {"path", text::to_utf8(path)}, {"folder", text::to_utf8(place.path())}};
@@ -125,9 +125,9 @@ Json tree_of(const sites::Surroundings& in, const Site& site, const std::string&
 /// What a look at folders has come to: the text of a reply, or why there is none.
 using Looked = std::variant<std::string, Finding>;
 
-/// The reply for it; `no_answer` if it took too long.
-Reply reply_of(std::optional<Looked> looked, const Finding& no_answer) {
-  if (!looked) return refused(no_answer);
+/// The reply for it; `no_response` if it took too long.
+Reply reply_of(std::optional<Looked> looked, const Finding& no_response) {
+  if (!looked) return refused(no_response);
   if (const auto* const finding = std::get_if<Finding>(&*looked)) return refused(*finding);
   Reply reply;
   reply.text = std::move(std::get<std::string>(*looked));
@@ -161,7 +161,7 @@ asio::awaitable<Reply> Api::folders(const Call& call) {
                       {"folders", std::move(entries)}});
   });
   auto looked = co_await std::move(looking);
-  co_return reply_of(std::move(looked), no_answer("The folder " + wanted));
+  co_return reply_of(std::move(looked), no_response("The folder " + wanted));
 }
 
 asio::awaitable<Reply> Api::tree(const Call& call) {
@@ -177,7 +177,7 @@ asio::awaitable<Reply> Api::tree(const Call& call) {
     return json_text(tree);
   });
   auto looked = co_await std::move(looking);
-  co_return reply_of(std::move(looked), no_answer("The folder " + path));
+  co_return reply_of(std::move(looked), no_response("The folder " + path));
 }
 
 asio::awaitable<Reply> Api::source(const Call& call) {
@@ -217,7 +217,7 @@ asio::awaitable<Reply> Api::source(const Call& call) {
     return json_text(out);
   });
   auto looked = co_await std::move(reading);
-  co_return reply_of(std::move(looked), no_answer(place.path()));
+  co_return reply_of(std::move(looked), no_response(place.path()));
 }
 
 namespace {
@@ -263,7 +263,7 @@ asio::awaitable<Reply> Api::rehearse(const Call& call) {
   order.host = host_of(snapshot->settings, *site);
   machine::RehearsedRequest request;
   if (const auto problem = machine::compose(order, request)) co_return bad_call(422, *problem);
-  const sites::Surroundings in{snapshot->settings, server_.shared().search_path};
+  const sites::ResolveContext in{snapshot->settings, server_.shared().search_path};
   machine::Rehearsal rehearsal(in, *site, order.host, request);
   machine::Rehearsed result;
   bool is_run = false;

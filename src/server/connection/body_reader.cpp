@@ -3,7 +3,7 @@
 
 #include <algorithm>
 
-#include "server/answer/writer.hpp"
+#include "server/response/writer.hpp"
 
 namespace porter::server {
 namespace {

@@ -56,7 +56,7 @@ class BodyReader {
   /// Whoever has read it does not read on.
   void leave() { is_left_alone_ = true; }
   /// True if nobody reads it, or reads on, and it would take too much to do so, or its client waits to be told to: then
-  /// the connection ends with the answer, and the next request is not looked for behind it.
+  /// the connection ends with the response, and the next request is not looked for behind it.
   bool is_left() const;
 
  private:

@@ -142,7 +142,7 @@ bool Connection::answer_at_once() {
   head_problem_ = turn_->read_head(head_length_, std::move(field_space_));
   if (head_problem_) return false;
   if (!turn_->may_stay()) return false;
-  auto ready = worker_.answerer().find_ready(*turn_);
+  auto ready = worker_.responder().find_ready(*turn_);
   if (!ready) return false;
   is_unfinished_ = send(std::move(*ready)) == Sent::some;
   if (is_unfinished_) return false;
@@ -150,8 +150,8 @@ bool Connection::answer_at_once() {
   return true;
 }
 
-Sent Connection::send(ReadyAnswer&& answer) {
-  const Sent sent = turn_->writer().send_ready(std::move(answer));
+Sent Connection::send(ReadyResponse&& response) {
+  const Sent sent = turn_->writer().send_ready(std::move(response));
   if (sent == Sent::some) turn_->begin_recording_ready();
   return sent;
 }
@@ -168,7 +168,7 @@ asio::awaitable<void> Connection::answer(HeadRead read) {
     conclude();
   } else {
     turn_->prepare();
-    co_await worker_.answerer().answer(*turn_);
+    co_await worker_.responder().answer(*turn_);
     conclude();
     if (turn_->writer().keeps_connection() && !turn_->body().is_done()) {
       const bool is_finished = co_await turn_->body().finish();
@@ -183,7 +183,7 @@ asio::awaitable<void> Connection::refuse(Finding finding) {
   const std::string_view line = input_.unread().substr(0, input_.unread().find_first_of("\r\n"));
   turn_->exchange().method = "-";
   turn_->exchange().target = line.empty() ? "-" : line.substr(0, kShownOfBadHead);
-  co_await worker_.answerer().refuse(*turn_, std::move(finding));
+  co_await worker_.responder().refuse(*turn_, std::move(finding));
   record();
 }
 
@@ -193,7 +193,7 @@ void Connection::conclude() {
 }
 
 void Connection::record() {
-  if (!worker_.answerer().is_recorded()) return;
+  if (!worker_.responder().is_recorded()) return;
   Exchange& exchange = turn_->exchange();
   exchange.duration = Clock::now() - exchange.begun;
   if (turn_->is_recording()) {

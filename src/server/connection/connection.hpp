@@ -12,8 +12,8 @@
 #include <vector>
 
 #include "core/settings/address.hpp"
-#include "server/connection/answerer.hpp"
 #include "server/connection/input_buffer.hpp"
+#include "server/connection/responder.hpp"
 #include "server/connection/transport.hpp"
 #include "server/connection/turn.hpp"
 
@@ -68,8 +68,8 @@ class Connection : public std::enable_shared_from_this<Connection> {
   asio::awaitable<HeadRead> read_head();
   /// Answers the request whose head is there, if that can be done at once. No coroutine, since most requests need none.
   bool answer_at_once();
-  /// Sends what of an answer that is whole goes at once. The rest is recorded as it is sent.
-  Sent send(ReadyAnswer&& answer);
+  /// Sends what of a response that is whole goes at once. The rest is recorded as it is sent.
+  Sent send(ReadyResponse&& response);
   asio::awaitable<void> answer(HeadRead read);
   asio::awaitable<void> refuse(Finding finding);
   void give_up_turn(const std::exception_ptr& failure) noexcept;
@@ -92,7 +92,7 @@ class Connection : public std::enable_shared_from_this<Connection> {
   std::chrono::nanoseconds head_wait_{0};
   std::optional<http::HeadProblem> head_problem_;
   std::unique_ptr<Turn> turn_;  ///< Of the request in progress; on its own, since most connections are idle.
-  bool is_unfinished_ = false;  ///< Its answer lay ready, and a part of it is still to be sent.
+  bool is_unfinished_ = false;  ///< Its response lay ready, and a part of it is still to be sent.
   bool keeps_ = true;
   std::vector<http::Field> field_space_;  ///< Memory of an earlier head's fields, for the next.
 };

@@ -119,7 +119,7 @@ class Transport {
   void check_deadlines(Clock::time_point now);
 
   /// Closes the sending side first and drops what still comes for a moment: closing a socket with unread bytes resets
-  /// it, and the reset can overtake the answer (RFC 9112, section 9.6).
+  /// it, and the reset can overtake the response (RFC 9112, section 9.6).
   asio::awaitable<void> close_gently();
   void close();
   /// Lets go of its socket, which nothing waits for. -1: that cannot be done, and nothing has changed.

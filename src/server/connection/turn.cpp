@@ -25,7 +25,7 @@ Turn::~Turn() {
 }
 
 void Turn::begin_recording(std::string_view head) noexcept {
-  if (recording_ || !is_kept()) return;
+  if (recording_ || !is_recorded()) return;
   recording_ = worker().shelf()->begin(exchange_, {&ends(), connection_.head_wait()});
   if (!recording_) return;
   recording_->received(head);
@@ -33,8 +33,8 @@ void Turn::begin_recording(std::string_view head) noexcept {
 }
 
 void Turn::keep_ready() noexcept {
-  // One that took its time and could not be recorded has no such answer.
-  if (!is_kept() || writer_.ready().pieces[0].iov_len == 0) return;
+  // One that took its time and could not be recorded has no such response.
+  if (!is_recorded() || writer_.ready().pieces[0].iov_len == 0) return;
   worker().shelf()->add(exchange_, {&ends(), connection_.head_wait()}, connection_.input().held(), writer_.ready());
 }
 
@@ -85,7 +85,7 @@ void Turn::note_for_access_log() {
   exchange_.fields->user_agent = head.field("User-Agent").value_or("");
 }
 
-bool Turn::is_kept() {
+bool Turn::is_recorded() {
   Shelf* const shelf = worker().shelf();
   return shelf != nullptr && shelf->keeps();
 }
@@ -126,7 +126,7 @@ void Turn::set_site(const Site* site) {
   site_ = site;
   if (site == nullptr) return;
   exchange_.site = snapshot().site_names[number_of(*site)];
-  writer_.set_site_fields(&site->answer_fields);
+  writer_.set_site_fields(&site->response_headers);
 }
 
 const Site* Turn::site_known_for(std::string_view host) const {
@@ -163,7 +163,7 @@ bool Turn::has_client_left() const {
 }
 
 bool Turn::end_of_sending_means_gone() const {
-  // A client that announced its last request may close its sending side and still wait for the answer. Of one on this
+  // A client that announced its last request may close its sending side and still wait for the response. Of one on this
   // computer it can be told whether it still has its end of the connection; of others, when something is sent to them.
   if (!half_close_is_fine_) return true;
   const Ends& of = ends();

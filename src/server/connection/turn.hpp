@@ -15,11 +15,11 @@
 
 #include "core/settings/settings.hpp"
 #include "run/script_source.hpp"
-#include "server/answer/writer.hpp"
 #include "server/connection/body_reader.hpp"
 #include "server/connection/request.hpp"
 #include "server/record/exchange.hpp"
 #include "server/record/exchange_store.hpp"
+#include "server/response/writer.hpp"
 #include "server/snapshot.hpp"
 
 namespace porter::server {
@@ -40,18 +40,18 @@ class Turn {
   std::optional<http::HeadProblem> read_head(std::size_t length, std::vector<http::Field> space);
   /// Takes in what the head says of the connection and of the body. After read_head().
   void take_head();
-  /// Prepares for an answer that is not ready: the same, and recording begins.
+  /// Prepares for a response that is not ready: the same, and recording begins.
   void prepare();
   /// Begins to record the exchange, `head` being what has come of the request by now, unless that is done already or
   /// nothing is kept.
   void begin_recording(std::string_view head) noexcept;
-  /// Keeps an answer that lay ready and has gone out whole.
+  /// Keeps a response that lay ready and has gone out whole.
   void keep_ready() noexcept;
   /// Records that of one that has not, what was sent of it by now included.
   void begin_recording_ready() noexcept;
   bool is_recording() const { return recording_ != nullptr; }
   /// Whether the exchange will be kept.
-  bool is_kept();
+  bool is_recorded();
   /// The URL at which the console shows this exchange; empty: it does not, or the client could not open it.
   std::string console_url();
   /// Has the facts recorded, as they are now.
@@ -103,7 +103,7 @@ class Turn {
   void when_client_leaves(std::function<void()> then) { when_client_leaves_ = std::move(then); }
   bool is_aborted() const;
 
-  /// Whether the connection may stay after this answer, as far as the server is concerned.
+  /// Whether the connection may stay after this response, as far as the server is concerned.
   bool may_stay();
 
   /// The script that the request was found to lead to by its path alone, as one of the same path did a moment ago;

@@ -52,9 +52,9 @@ Console::Console(Server& server, Api& api, const machine::Instance& instance)
       instance_(instance),
       key_(random_key()),
       key_before_(key_in(instance.console_key)),
-      answerer_(api),
-      worker_(server.shared(), server.context(), std::make_shared<const Snapshot>(), answerer_, connections_),
-      entrances_(server.context(), [this](int socket, const Endpoint&) { take(socket); }) {}
+      responder_(api),
+      worker_(server.shared(), server.context(), std::make_shared<const Snapshot>(), responder_, connections_),
+      listeners_(server.context(), [this](int socket, const Endpoint&) { take(socket); }) {}
 
 void Console::take(int socket) {
   if (connections_.load(std::memory_order_relaxed) >= kMostClients) {
@@ -70,14 +70,14 @@ void Console::take(int socket) {
 std::optional<Finding> Console::serve_at(const std::optional<Address>& wanted) {
   if (wanted == wanted_) return std::nullopt;
   if (!wanted) {
-    entrances_.carry_out({});
+    listeners_.commit({});
     served_.reset();
     wanted_.reset();
     server_.shared().console_port = 0;
     return std::nullopt;
   }
   // Downwards: the ports above are those that sites are given.
-  std::variant<std::vector<Entrance>, ListenError> opened = ListenError{EADDRINUSE};
+  std::variant<std::vector<ListeningSocket>, ListenError> opened = ListenError{EADDRINUSE};
   Address address = *wanted;
   for (int i = 0; i < kPortsTried && address.port > 1024; ++i, --address.port) {
     opened = listen_on(address);
@@ -86,7 +86,7 @@ std::optional<Finding> Console::serve_at(const std::optional<Address>& wanted) {
   }
   if (const auto* const error = std::get_if<ListenError>(&opened))
     return Finding{Code::console_failed, {{"address", wanted->text()}, {"reason", files::describe({error->number})}}};
-  Entrances::Change change{std::move(std::get<std::vector<Entrance>>(opened)), address.endpoints()};
+  Listeners::Change change{std::move(std::get<std::vector<ListeningSocket>>(opened)), address.endpoints()};
   instead_of_.clear();
   if (address.port != wanted->port) {
     const auto holder = machine::find_port_holder(wanted->port);
@@ -96,9 +96,9 @@ std::optional<Finding> Console::serve_at(const std::optional<Address>& wanted) {
   wanted_ = wanted;
   served_ = address;
   server_.shared().console_port = address.port;
-  answerer_.open_with(address.port, key_, key_before_);
+  responder_.open_with(address.port, key_, key_before_);
   write_key();
-  entrances_.carry_out(std::move(change));
+  listeners_.commit(std::move(change));
   return std::nullopt;
 }
 
@@ -121,7 +121,7 @@ void Console::write_key() const {
 }
 
 void Console::close() {
-  entrances_.close();
+  listeners_.close();
   worker_.stop();
   worker_.abort();
 }

@@ -1,5 +1,5 @@
-// The console: a page in the browser by which the server is steered, at an address of its own that only this computer
-// can reach. Its calls are those of the control interface.
+// The console: a page in the browser by which the server is controlled, at an address of its own that only this
+// computer can reach. Its calls are those of the control interface.
 #pragma once
 
 #include <atomic>
@@ -9,8 +9,8 @@
 
 #include "core/findings/finding.hpp"
 #include "machine/instance.hpp"
-#include "server/console/console_answerer.hpp"
-#include "server/listen/entrances.hpp"
+#include "server/console/console_responder.hpp"
+#include "server/listen/listeners.hpp"
 #include "server/worker.hpp"
 
 namespace porter::server {
@@ -44,10 +44,10 @@ class Console {
   std::optional<Address> wanted_;
   std::optional<Address> served_;
   std::string instead_of_;
-  ConsoleAnswerer answerer_;
+  ConsoleResponder responder_;
   std::atomic<std::size_t> connections_{0};
   Worker worker_;
-  Entrances entrances_;
+  Listeners listeners_;
 };
 
 }  // namespace porter::server

@@ -81,11 +81,11 @@ Endpoint endpoint_of(int socket) {
   return {text.data(), ntohs(v4.sin_port)};
 }
 
-std::variant<std::vector<Entrance>, ListenError> listen_on(Address& address,
-                                                           const std::vector<Endpoint>& open_already) {
+std::variant<std::vector<ListeningSocket>, ListenError> listen_on(Address& address,
+                                                                  const std::vector<Endpoint>& open_already) {
   int error = 0;
   for (int attempt = 0; attempt < (address.port == 0 ? kTriesForAnyPort : 1); ++attempt) {
-    std::vector<Entrance> entrances;
+    std::vector<ListeningSocket> entrances;
     Address tried = address;
     error = 0;
     bool is_first = true;
@@ -116,7 +116,7 @@ std::variant<std::vector<Entrance>, ListenError> listen_on(Address& address,
   return ListenError{error};
 }
 
-std::variant<std::vector<Entrance>, ListenError> listen_from(Address& address, int count) {
+std::variant<std::vector<ListeningSocket>, ListenError> listen_from(Address& address, int count) {
   for (int i = 0;; ++i) {
     Address tried = address;
     tried.port = static_cast<std::uint16_t>(address.port + i);

@@ -11,8 +11,8 @@
 
 namespace porter::server {
 
-/// An entrance: a listening socket, and the endpoint that it stands for.
-struct Entrance {
+/// An listener: a listening socket, and the endpoint that it stands for.
+struct ListeningSocket {
   Endpoint endpoint;
   files::Descriptor socket;
 };
@@ -21,14 +21,14 @@ struct ListenError {
   int number;  ///< errno: EADDRINUSE, EACCES, …
 };
 
-/// Listens on `address`, one entrance for each of its endpoints but those in `open_already`. A machine without IPv6 is
+/// Listens on `address`, one listener for each of its endpoints but those in `open_already`. A machine without IPv6 is
 /// served over IPv4 alone. Where the port is 0, any free one is taken, and `address` is given its number.
-std::variant<std::vector<Entrance>, ListenError> listen_on(Address& address,
-                                                           const std::vector<Endpoint>& open_already = {});
+std::variant<std::vector<ListeningSocket>, ListenError> listen_on(Address& address,
+                                                                  const std::vector<Endpoint>& open_already = {});
 
 /// Listens on the first free port from that of `address` upwards, trying `count` of them; `address` is given its
 /// number.
-std::variant<std::vector<Entrance>, ListenError> listen_from(Address& address, int count);
+std::variant<std::vector<ListeningSocket>, ListenError> listen_from(Address& address, int count);
 
 /// The endpoint that a listening socket is bound to.
 Endpoint endpoint_of(int socket);

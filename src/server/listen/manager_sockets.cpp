@@ -18,8 +18,8 @@ namespace {
 /// Where the manager puts the first of them (sd_listen_fds(3)).
 constexpr int kFirst = 3;
 
-std::vector<Entrance>& kept() {
-  static std::vector<Entrance> all;
+std::vector<ListeningSocket>& kept() {
+  static std::vector<ListeningSocket> all;
   return all;
 }
 
@@ -39,7 +39,7 @@ std::vector<Endpoint> keep_manager_sockets() {
 }
 
 std::optional<files::Descriptor> wake_manager_socket(const Endpoint& endpoint) {
-  for (const Entrance& own : kept()) {
+  for (const ListeningSocket& own : kept()) {
     if (own.endpoint != endpoint) continue;
     ::listen(own.socket.get(), kBacklog);
     return files::Descriptor(::fcntl(own.socket.get(), F_DUPFD_CLOEXEC, 0));
@@ -48,21 +48,21 @@ std::optional<files::Descriptor> wake_manager_socket(const Endpoint& endpoint) {
 }
 
 void rest_manager_socket(const Endpoint& endpoint) {
-  for (const Entrance& own : kept())
+  for (const ListeningSocket& own : kept())
     if (own.endpoint == endpoint) ::shutdown(own.socket.get(), SHUT_RD);
 }
 
 void return_manager_sockets() {
-  for (const Entrance& own : kept()) ::listen(own.socket.get(), kBacklog);
+  for (const ListeningSocket& own : kept()) ::listen(own.socket.get(), kBacklog);
 }
 
 void pass_manager_sockets_on() {
   if (kept().empty()) return;
   // Out of the way first, so that none is closed by another that takes its number.
   const int beyond = kFirst + static_cast<int>(kept().size());
-  for (Entrance& own : kept()) own.socket.reset(::fcntl(own.socket.get(), F_DUPFD_CLOEXEC, beyond));
+  for (ListeningSocket& own : kept()) own.socket.reset(::fcntl(own.socket.get(), F_DUPFD_CLOEXEC, beyond));
   int next = kFirst;
-  for (const Entrance& own : kept()) ::dup2(own.socket.get(), next++);
+  for (const ListeningSocket& own : kept()) ::dup2(own.socket.get(), next++);
   ::setenv("LISTEN_FDS", std::to_string(kept().size()).c_str(), 1);
   ::setenv("LISTEN_PID", std::to_string(::getpid()).c_str(), 1);
 }

@@ -73,7 +73,7 @@ std::string problem_text(const Problem& problem) {
   const Finding& finding = problem.finding;
   fmt::format_to(into, "{}: {} ({})\n\n{}\n", status_line(status_of(finding.code)), title_of(finding.code),
                  code_name(finding.code), text::escape_line(sentence_of(finding)));
-  fmt::format_to(into, "What to do: {}\n\n", text::escape_line(remedy_of(finding)));
+  fmt::format_to(into, "What to do: {}\n\n", text::escape_lines(remedy_of(finding), "    "));
   if (!problem.asked.empty()) fmt::format_to(into, "Asked for:  {}\n", text::escape_line(problem.asked));
   if (const auto file = file_of(finding); !file.empty())
     fmt::format_to(into, "On disk:    {}\n", text::escape_line(file));

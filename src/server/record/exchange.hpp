@@ -1,8 +1,8 @@
-// What happened: one request with its answer, as facts. Every output (the lines of the log, the access log, the control
-// interface) is made from these and from nothing else.
+// What happened: one request with its response, as facts. Every output (the lines of the log, the access log, the
+// control interface) is made from these and from nothing else.
 //
 // A turn (server/connection/turn.hpp) fills it in while it answers; the status and the bytes are the writer's alone
-// (server/answer/writer.hpp). Once the request is over it goes to the journal, and does not change any more.
+// (server/response/writer.hpp). Once the request is over it goes to the journal, and does not change any more.
 #pragma once
 
 #include <chrono>
@@ -42,7 +42,7 @@ struct RunOrderFacts {
   std::string folder;       ///< Where it ran.
 };
 
-/// One run of a script on the way to the answer.
+/// One run of a script on the way to the response.
 struct RunFacts {
   std::string runner;                        ///< What ran it: "php-cgi", "program".
   std::string script;                        ///< Its path on disk.
@@ -52,12 +52,12 @@ struct RunFacts {
   /// Who has run it that is there for one run after another.
   struct Persistent {
     pid_t process = 0;      ///< 0: that is not known.
-    std::uint64_t run = 0;  ///< The how-manieth of the process this one is; 0: that is not known.
-    std::string external;     ///< Where others have started it; empty: the server has.
+    std::uint64_t run = 0;  ///< Which run of that process it is, from 1 on; 0: that is not known.
+    std::string external;   ///< Where others have started it; empty: the server has.
   };
-  std::optional<Persistent> persistent;        ///< nullopt: a process of its own did.
-  std::optional<int> exit_status;  ///< Once it has ended by itself.
-  std::optional<int> signal;       ///< Once it has been ended by one.
+  std::optional<Persistent> persistent;  ///< nullopt: a process of its own did.
+  std::optional<int> exit_status;        ///< Once it has ended by itself.
+  std::optional<int> signal;             ///< Once it has been ended by one.
   std::chrono::microseconds duration{0};
   std::chrono::microseconds processor_time{0};
   long peak_memory_kib = 0;
@@ -79,7 +79,7 @@ struct FieldsForAccessLog {
 struct Exchange {
   std::chrono::system_clock::time_point time;   ///< When its head had arrived.
   std::chrono::steady_clock::time_point begun;  ///< The same, for measuring.
-  std::chrono::nanoseconds duration{0};         ///< From then to the end of the answer.
+  std::chrono::nanoseconds duration{0};         ///< From then to the end of the response.
   std::string client;                           ///< The client's address.
   std::shared_ptr<const std::string> site;      ///< Its name; null: no site of the settings.
   bool is_one_of_several = false;               ///< There are other sites, so its name is worth telling.
@@ -89,8 +89,8 @@ struct Exchange {
   int minor_version = 1;                         ///< Of HTTP/1.x.
   std::unique_ptr<FieldsForAccessLog> fields{};  ///< Null where there is no access log.
 
-  int status = 0;                ///< 0: the client left before an answer began.
-  std::uint64_t body_bytes = 0;  ///< Of the answer's body, as far as they were sent.
+  int status = 0;                ///< 0: the client left before a response began.
+  std::uint64_t body_bytes = 0;  ///< Of the response's body, as far as they were sent.
   AnsweredBy by;
   std::vector<Finding> findings;  ///< The first is the one that was answered with, if one was.
   std::vector<RunFacts> runs;

@@ -11,8 +11,8 @@
 #include <new>
 #include <utility>
 
-#include "server/answer/writer.hpp"
 #include "server/record/log_line.hpp"
+#include "server/response/writer.hpp"
 
 namespace porter::server {
 namespace {
@@ -108,13 +108,13 @@ void take_ends(Recorded& out, const Ends& ends) {
 }
 
 std::size_t ExchangeBlock::Detail::size() const {
-  std::size_t size = sizeof *this + bytes_of(facts) + request.memory() + answer.memory();
+  std::size_t size = sizeof *this + bytes_of(facts) + request.memory() + response.memory();
   for (const exchange::FileSlice& slice : slices) size += sizeof slice + slice.file.capacity();
   return size;
 }
 
 std::size_t ExchangeBlock::Entry::size() const {
-  return ends.ends->client_address.size() + ends.ends->server_address.size() + site.size() + request.size() + answer;
+  return ends.ends->client_address.size() + ends.ends->server_address.size() + site.size() + request.size() + response;
 }
 
 // It lies in the block's memory, so it is destroyed by the block: the detail alone needs it.
@@ -126,12 +126,12 @@ struct ExchangeBlock::Kept {
   std::chrono::nanoseconds head_wait;
   std::uint64_t body_bytes;
   std::uint64_t request_length;
-  std::uint64_t answer_length;
+  std::uint64_t response_length;
   Detail* detail;  ///< Its own; null: there is nothing more to tell.
   // Of the text, one behind the other.
   std::uint32_t begin;
   std::uint32_t request;
-  std::uint32_t answer;
+  std::uint32_t response;
   std::uint16_t client_port;
   std::uint16_t server_port;
   std::uint16_t status;
@@ -159,8 +159,8 @@ char* ExchangeBlock::put(const Entry& entry, const Exchange& facts, std::unique_
   kept->site = static_cast<std::uint16_t>(entry.site.size());
   kept->request = static_cast<std::uint32_t>(entry.request.size());
   kept->request_length = entry.request_length;
-  kept->answer = static_cast<std::uint32_t>(entry.answer);
-  kept->answer_length = entry.answer_length;
+  kept->response = static_cast<std::uint32_t>(entry.response);
+  kept->response_length = entry.response_length;
   kept->is_plain = entry.is_plain;
   kept->detail = detail.release();
   if (kept->detail != nullptr) detail_bytes_ += kept->detail->size();
@@ -188,13 +188,13 @@ Recorded ExchangeBlock::recorded(std::size_t index, RecordedWith with) const {
   out.client_port = kept.client_port;
   out.server_port = kept.server_port;
   const std::string_view request = take(kept.request);
-  const std::string_view answer = take(kept.answer);
+  const std::string_view response = take(kept.response);
   out.request.length = kept.request_length;
-  out.answer.length = kept.answer_length;
+  out.response.length = kept.response_length;
   if (kept.detail != nullptr) {
     if (!kept.is_plain) take_facts(out, kept.detail->facts, with);
     out.first_byte = kept.detail->first_byte;
-    out.answer.slices = kept.detail->slices;
+    out.response.slices = kept.detail->slices;
   }
   if (kept.is_plain) {
     out.method = up_to(request, " \r\n");
@@ -203,14 +203,14 @@ Recorded ExchangeBlock::recorded(std::size_t index, RecordedWith with) const {
     out.body_bytes = kept.body_bytes;
     out.kind = out.answered_by = "file";
     if (with == RecordedWith::all)
-      out.trail = {"The answer lay ready in memory since an earlier request, and the file had not changed."};
+      out.trail = {"The response lay ready in memory since an earlier request, and the file had not changed."};
   }
   if (with == RecordedWith::heads) return out;
   const auto long_or = [&kept](LongBytes Detail::*of_detail, std::string_view in_block) {
     return kept.detail == nullptr || (kept.detail->*of_detail).is_empty() ? in_block : (kept.detail->*of_detail).view();
   };
   out.request.bytes = long_or(&Detail::request, request);
-  out.answer.bytes = long_or(&Detail::answer, answer);
+  out.response.bytes = long_or(&Detail::response, response);
   return out;
 }
 
@@ -229,7 +229,7 @@ void ExchangeBlock::clear(const std::function<void(LongBytes)>& keep) {
   for (std::size_t i = 0; detail_bytes_ > 0 && i < count_; ++i) {
     const std::unique_ptr<Detail> detail(at(i).detail);
     if (!detail || !keep) continue;
-    for (LongBytes* const bytes : {&detail->request, &detail->answer})
+    for (LongBytes* const bytes : {&detail->request, &detail->response})
       if (!bytes->is_empty()) keep(std::move(*bytes));
   }
   used_ = count_ = detail_bytes_ = 0;

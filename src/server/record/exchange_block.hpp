@@ -47,7 +47,7 @@ class ExchangeBlock {
     std::chrono::nanoseconds first_byte{0};
     // What is too long to be copied into a block; empty: it lies there.
     LongBytes request;
-    LongBytes answer;
+    LongBytes response;
 
     std::size_t size() const;
   };
@@ -58,10 +58,10 @@ class ExchangeBlock {
     std::uint64_t repeats = 0;
     RecordedEnds ends;
     std::string_view site;
-    std::string_view request;          ///< What is kept of it, as that of the answer.
-    std::uint64_t request_length = 0;  ///< All that went, as that of the answer.
-    std::uint64_t answer_length = 0;
-    std::size_t answer = 0;  ///< Bytes that are kept of it.
+    std::string_view request;          ///< What is kept of it, as that of the response.
+    std::uint64_t request_length = 0;  ///< All that went, as that of the response.
+    std::uint64_t response_length = 0;
+    std::size_t response = 0;  ///< Bytes that are kept of it.
     /// All is told by the bytes and by what put() is given: a file, mostly one that lay ready.
     bool is_plain = false;
     /// Some of its bytes are in the detail, which makes it too large for a block with others.
@@ -80,7 +80,7 @@ class ExchangeBlock {
   ExchangeBlock& operator=(const ExchangeBlock&) = delete;
 
   /// Puts one in. `facts` has its time and status; a null `detail` is that of a file that lay ready. The place of the
-  /// bytes of its answer, which the caller writes; null: there is no room, and nothing was taken.
+  /// bytes of its response, which the caller writes; null: there is no room, and nothing was taken.
   char* put(const Entry& entry, const Exchange& facts, std::unique_ptr<Detail>& detail);
   std::size_t count() const { return count_; }
   std::uint64_t number(std::size_t index) const;

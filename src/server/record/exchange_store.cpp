@@ -6,7 +6,7 @@
 #include <utility>
 
 #include "core/text/text.hpp"
-#include "server/answer/writer.hpp"
+#include "server/response/writer.hpp"
 
 namespace porter::server {
 namespace {
@@ -42,22 +42,22 @@ void Shelf::hand_over() {
 }
 
 std::uint64_t Shelf::add(Exchange& exchange, const RecordedEnds& ends, std::string_view request,
-                         const Outgoing& answer) noexcept {
+                         const Outgoing& response) noexcept {
   const std::uint64_t number = store_.take_number();
   try {
     std::size_t sent = 0;
-    for (const iovec& piece : answer.pieces) sent += piece.iov_len;
-    const std::size_t body = answer.pieces[kBodyPiece].iov_len;
+    for (const iovec& piece : response.pieces) sent += piece.iov_len;
+    const std::size_t body = response.pieces[kBodyPiece].iov_len;
     const std::uint64_t left_out = body - std::min<std::uint64_t>(body, store_.body_.load(std::memory_order_relaxed));
     std::unique_ptr<ExchangeBlock::Detail> detail;
     const bool is_script = !exchange.runs.empty();
-    if (is_script || answer.file.length > 0) {
+    if (is_script || response.file.length > 0) {
       detail = std::make_unique<ExchangeBlock::Detail>();
       detail->first_byte = exchange.duration;
     }
     if (is_script) detail->facts = facts_to_keep(exchange);
-    if (answer.file.length > 0) {
-      detail->slices = {slice_of(answer.file, answer.file.length)};
+    if (response.file.length > 0) {
+      detail->slices = {slice_of(response.file, response.file.length)};
       detail->slices[0].at = sent;
     }
     ExchangeBlock::Entry entry;
@@ -67,15 +67,16 @@ std::uint64_t Shelf::add(Exchange& exchange, const RecordedEnds& ends, std::stri
     if (exchange.site) entry.site = *exchange.site;
     entry.request = request;
     entry.request_length = request.size();
-    entry.answer = sent - static_cast<std::size_t>(left_out);
-    entry.answer_length = sent + answer.file.length;
+    entry.response = sent - static_cast<std::size_t>(left_out);
+    entry.response_length = sent + response.file.length;
     entry.is_plain = !is_script;
     put(entry, [&](ExchangeBlock& block) {
       char* text = block.put(entry, exchange, detail);
       if (text == nullptr) return false;
-      for (std::size_t i = 0; i < answer.pieces.size(); ++i) {
-        const auto* const bytes = static_cast<const char*>(answer.pieces[i].iov_base);
-        const std::size_t kept = answer.pieces[i].iov_len - (i == kBodyPiece ? static_cast<std::size_t>(left_out) : 0);
+      for (std::size_t i = 0; i < response.pieces.size(); ++i) {
+        const auto* const bytes = static_cast<const char*>(response.pieces[i].iov_base);
+        const std::size_t kept =
+            response.pieces[i].iov_len - (i == kBodyPiece ? static_cast<std::size_t>(left_out) : 0);
         text = std::copy(bytes, bytes + kept, text);
       }
       return true;
@@ -224,8 +225,8 @@ std::vector<ExchangeStore::Place> ExchangeStore::places() {
   return out;
 }
 
-template <typename Meant>
-std::vector<Recorded> ExchangeStore::in_progress(RecordedWith with, const Meant& is_meant) {
+template <typename ServerChoice>
+std::vector<Recorded> ExchangeStore::in_progress(RecordedWith with, const ServerChoice& is_meant) {
   std::vector<Recorded> out;
   const std::lock_guard lock(mutex_);
   for (const auto& shelf : shelves_) {
@@ -241,7 +242,7 @@ bool ExchangeStore::passes(const Filter& filter, const Recorded& exchange) {
   if (!exchange::status_passes(exchange.status, filter.status)) return false;
   if (!filter.method.empty() && !holds(exchange.method, filter.method)) return false;
   for (const std::string_view word : text::parts_of(filter.text, ' '))
-    if (!holds(exchange.request.bytes, word) && !holds(exchange.answer.bytes, word)) return false;
+    if (!holds(exchange.request.bytes, word) && !holds(exchange.response.bytes, word)) return false;
   return true;
 }
 
@@ -291,7 +292,7 @@ ExchangeStore::Page ExchangeStore::list(const Filter& filter, std::size_t most, 
   auto passing = last_passing<Recorded>(filter, most, with, page.has_more, [wanted](Recorded recorded) {
     if (wanted == RecordedWith::heads) {
       recorded.request.bytes = {};
-      recorded.answer.bytes = {};
+      recorded.response.bytes = {};
     }
     return recorded;
   });

@@ -42,9 +42,9 @@ class Shelf {
 
   /// Whether anything is kept at present.
   bool keeps() const;
-  /// Keeps an exchange that was answered all at once: `request` is its head, `answer` what was sent. Its number.
+  /// Keeps an exchange that was answered all at once: `request` is its head, `response` what was sent. Its number.
   std::uint64_t add(Exchange& exchange, const RecordedEnds& ends, std::string_view request,
-                    const Outgoing& answer) noexcept;
+                    const Outgoing& response) noexcept;
   /// Begins to record one that takes its time; null: there is no memory for it.
   std::unique_ptr<Recording> begin(const Exchange& exchange, const RecordedEnds& ends) noexcept;
 
@@ -133,8 +133,8 @@ class ExchangeStore {
   };
   std::vector<Place> places();
   /// Those in progress that are meant.
-  template <typename Meant>
-  std::vector<exchange::Recorded> in_progress(RecordedWith with, const Meant& is_meant);
+  template <typename ServerChoice>
+  std::vector<exchange::Recorded> in_progress(RecordedWith with, const ServerChoice& is_meant);
   /// The last `most` that pass, each as `keep` makes it of what is recorded, by their numbers.
   template <typename Kept, typename Keep>
   std::map<std::uint64_t, Kept> last_passing(const Filter& filter, std::size_t most, RecordedWith with, bool& has_more,

@@ -2,7 +2,7 @@
 //
 // Exchanges are handed over without waiting, by each worker as many at a time as it has, and put in order by a thread
 // of the journal's own. That one writes them out as lines, too, so that a terminal that has been paused, or a full
-// pipe, never holds up an answer. Where the running server can be asked for its log, the last of them are kept.
+// pipe, never holds up a response. Where the running server can be asked for its log, the last of them are kept.
 #pragma once
 
 #include <chrono>

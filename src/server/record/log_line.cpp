@@ -13,7 +13,6 @@
 namespace porter::server {
 namespace {
 
-constexpr std::size_t kClientWidth = 9;
 constexpr std::size_t kTargetWidth = 34;
 constexpr std::size_t kSizeWidth = 8;
 
@@ -30,17 +29,15 @@ std::string_view clock_text(std::time_t seconds) {
   return text;
 }
 
-void append_padded(std::string& out, std::string_view text, std::size_t width) {
-  out += text;
-  out.append(width > text.size() ? width - text.size() : 0, ' ');
+/// The colours that the client has for good, doubtful and bad.
+std::string_view status_colour(int status) {
+  if (status >= 500 || status == 0) return "\x1b[1;31m";
+  if (status >= 400) return "\x1b[1;33m";
+  if (status >= 300) return "";
+  return "\x1b[1;32m";
 }
 
-std::string_view status_colour(int status) {
-  if (status >= 500) return "\x1b[1;31m";
-  if (status >= 400) return "\x1b[33m";
-  if (status >= 300) return "\x1b[36m";
-  return "\x1b[32m";
-}
+bool is_this_computer(std::string_view client) { return client.starts_with("127.") || client == "::1"; }
 
 /// Appends `number` with spaces before it up to `width`.
 void append_number(std::string& out, std::uint64_t number, std::size_t width) {
@@ -152,7 +149,10 @@ void append_answered_by(std::string& out, const Exchange& exchange) {
     add("options");
   }
   for (; told < exchange.findings.size(); ++told) add_finding(exchange.findings[told]);
-  if (last != nullptr && last->was_left_waiting) add("the client left before its turn came");
+  // Shorter waits are what a busy moment brings.
+  if (last != nullptr && last->turn_wait >= std::chrono::seconds(1))
+    add(fmt::format("waited {:.1f} s to begin", std::chrono::duration<double>(last->turn_wait).count()));
+  if (last != nullptr && last->was_left_waiting) add("the client left before it could begin");
 }
 
 }  // namespace
@@ -173,24 +173,23 @@ void append_log_line(std::string& out, const Exchange& line, Colour colour) {
   out += '.';
   const auto rest = static_cast<unsigned>(millis.count());
   for (const unsigned digit : {rest / 100, rest / 10 % 10, rest % 10}) out += static_cast<char>('0' + digit);
-  out += "  ";
-  append_padded(out, line.client, kClientWidth);
   if (coloured) out += "\x1b[0m";
   out += "  ";
-  std::size_t width = append_escaped(out, line.method) + 1;
-  out += ' ';
-  width += append_escaped(out, line.target);
-  out.append(kTargetWidth > width ? kTargetWidth - width : 0, ' ');
-  out += "  ";
-  if (coloured) out += status_colour(line.status);
+  const std::string_view shade = coloured ? status_colour(line.status) : "";
+  out += shade;
   if (line.status == 0) {
     out += "---";
   } else {
     append_number(out, static_cast<std::uint64_t>(line.status), 3);
   }
-  if (coloured) out += "\x1b[0m";
+  if (!shade.empty()) out += "\x1b[0m";
   out += "  ";
   append_duration(out, line.duration);
+  out += "  ";
+  std::size_t width = append_escaped(out, line.method) + 1;
+  out += ' ';
+  width += append_escaped(out, line.target);
+  out.append(kTargetWidth > width ? kTargetWidth - width : 0, ' ');
   out += "  ";
   const std::string size = text::format_size(line.body_bytes);
   out.append(kSizeWidth > size.size() ? kSizeWidth - size.size() : 0, ' ');
@@ -206,6 +205,7 @@ void append_log_line(std::string& out, const Exchange& line, Colour colour) {
   append_answered_by(out, line);
   if (const std::string_view told = std::string_view(out).substr(begin); !is_plain(told))
     out.replace(begin, out.npos, text::escape_line(told));
+  if (!is_this_computer(line.client)) (out += "  from ") += line.client;
   out += '\n';
   for (const RunFacts& run : line.runs) append_error_lines(out, run, coloured);
 }

@@ -50,33 +50,33 @@ Recording::~Recording() {
     auto detail = std::make_unique<ExchangeBlock::Detail>();
     detail->first_byte = first_byte_;
     const exchange::Wire& request = request_.wire;
-    const exchange::Wire& answer = answer_.wire;
-    for (LongBytes* const bytes : {&request_.long_bytes, &answer_.long_bytes}) bytes->shrink();
+    const exchange::Wire& response = response_.wire;
+    for (LongBytes* const bytes : {&request_.long_bytes, &response_.long_bytes}) bytes->shrink();
     ExchangeBlock::Entry entry;
-    entry.is_long = !request_.long_bytes.is_empty() || !answer_.long_bytes.is_empty();
+    entry.is_long = !request_.long_bytes.is_empty() || !response_.long_bytes.is_empty();
     entry.number = number_;
     entry.repeats = repeats_;
     entry.ends = {&ends_, head_wait_};
     if (site) entry.site = *site;
     entry.request = request.bytes;
     entry.request_length = request.length;
-    entry.answer = answer.bytes.size();
-    entry.answer_length = answer.length;
+    entry.response = response.bytes.size();
+    entry.response_length = response.length;
     shelf_.put(entry, [&](ExchangeBlock& block) {
       detail->facts = std::move(facts_);
-      detail->slices = std::move(answer_.wire.slices);
+      detail->slices = std::move(response_.wire.slices);
       detail->request = std::move(request_.long_bytes);
-      detail->answer = std::move(answer_.long_bytes);
+      detail->response = std::move(response_.long_bytes);
       const Exchange& facts = detail->facts;
       char* const text = block.put(entry, facts, detail);
       if (text == nullptr) {
         facts_ = std::move(detail->facts);
-        answer_.wire.slices = std::move(detail->slices);
+        response_.wire.slices = std::move(detail->slices);
         request_.long_bytes = std::move(detail->request);
-        answer_.long_bytes = std::move(detail->answer);
+        response_.long_bytes = std::move(detail->response);
         return false;
       }
-      std::copy(answer.bytes.begin(), answer.bytes.end(), text);
+      std::copy(response.bytes.begin(), response.bytes.end(), text);
       // From one moment to the next it is over.
       shelf_.open_.erase(this);
       return true;
@@ -105,7 +105,7 @@ void Recording::keep(Side& side, std::string_view bytes) {
       const std::size_t end = wire.bytes.find(kHeadEnd, std::max(from, side.head_from));
       if (end == wire.bytes.npos) break;
       from = end + kHeadEnd.size();
-      // "100 Continue" and its like come before the answer itself.
+      // "100 Continue" and its like come before the response itself.
       const bool is_interim = std::string_view(wire.bytes).substr(side.head_from).starts_with("HTTP/1.1 1");
       side.head_from = from;
       if (is_interim) continue;
@@ -143,26 +143,26 @@ void Recording::append_body(Side& side, std::string_view bytes) {
 }
 
 void Recording::keep(const FilePart& part, std::uint64_t sent) {
-  exchange::Wire& wire = answer_.wire;
+  exchange::Wire& wire = response_.wire;
   wire.length += sent;
-  if (answer_.is_full) return;
+  if (response_.is_full) return;
   // What goes on where the last ended is still the same part.
   if (!wire.slices.empty()) {
     exchange::FileSlice& last = wire.slices.back();
-    if (last.at == answer_.kept().size() && last.offset + last.length == part.offset) {
+    if (last.at == response_.kept().size() && last.offset + last.length == part.offset) {
       last.length += sent;
       return;
     }
   }
   exchange::FileSlice slice = slice_of(part, sent);
-  slice.at = answer_.kept().size();
+  slice.at = response_.kept().size();
   wire.slices.push_back(std::move(slice));
 }
 
 void Recording::count() {
   const std::size_t now = sizeof *this + bytes_of(facts_) + request_.wire.bytes.capacity() +
-                          request_.long_bytes.memory() + answer_.wire.bytes.capacity() + answer_.long_bytes.memory() +
-                          answer_.wire.slices.size() * sizeof(exchange::FileSlice);
+                          request_.long_bytes.memory() + response_.wire.bytes.capacity() +
+                          response_.long_bytes.memory() + response_.wire.slices.size() * sizeof(exchange::FileSlice);
   const auto more = static_cast<std::ptrdiff_t>(now) - static_cast<std::ptrdiff_t>(counted_);
   counted_ = now;
   shelf_.store_.open_bytes_.fetch_add(static_cast<std::size_t>(more), std::memory_order_relaxed);
@@ -179,7 +179,7 @@ void Recording::note_safely(Note note) noexcept {
     count();
   } catch (const std::bad_alloc&) {
     // What is there already is kept; what follows would stand in the wrong place.
-    request_.is_full = answer_.is_full = true;
+    request_.is_full = response_.is_full = true;
   }
 }
 
@@ -194,7 +194,7 @@ void Recording::sent(const Outgoing& before, const Outgoing& left) noexcept {
       if (sent == 0) continue;
       const std::string_view bytes(static_cast<const char*>(before.pieces[i].iov_base), sent);
       note_first_byte(bytes);
-      keep(answer_, bytes);
+      keep(response_, bytes);
     }
     if (before.file.length > left.file.length) keep(before.file, before.file.length - left.file.length);
   });
@@ -203,7 +203,7 @@ void Recording::sent(const Outgoing& before, const Outgoing& left) noexcept {
 void Recording::sent(std::string_view bytes) noexcept {
   note_safely([&] {
     note_first_byte(bytes);
-    keep(answer_, bytes);
+    keep(response_, bytes);
   });
 }
 
@@ -230,11 +230,11 @@ Recorded Recording::recorded(RecordedWith with) const {
   take_ends(out, ends_);
   take_facts(out, facts_, with);
   out.request.length = request_.wire.length;
-  out.answer.length = answer_.wire.length;
-  out.answer.slices = answer_.wire.slices;
+  out.response.length = response_.wire.length;
+  out.response.slices = response_.wire.slices;
   if (with == RecordedWith::heads) return out;
   out.request.bytes = request_.kept();
-  out.answer.bytes = answer_.kept();
+  out.response.bytes = response_.kept();
   return out;
 }
 

@@ -67,7 +67,7 @@ class Recording : public Tap {
   // Guarded by the shelf's mutex.
   Exchange facts_;
   Side request_;
-  Side answer_;
+  Side response_;
   bool is_noted_ = false;
 };
 

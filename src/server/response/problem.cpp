@@ -14,8 +14,8 @@
 #include "core/sites/resolve.hpp"
 #include "core/sites/shown_names.hpp"
 #include "core/text/text.hpp"
-#include "server/answer/answer.hpp"
 #include "server/pages/problem_page.hpp"
+#include "server/response/respond.hpp"
 #include "server/worker.hpp"
 
 namespace porter::server {
@@ -28,7 +28,7 @@ bool wants_html(const Request* request) {
   return request != nullptr && request->head.joined("Accept").find("text/html") != std::string::npos;
 }
 
-/// What an answer with the finding's status has to say in its head, whoever makes the page.
+/// What a response with the finding's status has to say in its head, whoever makes the page.
 std::vector<std::pair<std::string_view, std::string>> problem_fields(const Finding& finding) {
   const int status = status_of(finding.code);
   std::vector<std::pair<std::string_view, std::string>> fields;
@@ -54,7 +54,7 @@ std::optional<sites::Outcome> find_own_page(Turn& turn, int status) {
   const auto page = site.problem_pages.find(status);
   if (page == site.problem_pages.end()) return std::nullopt;
   const http::Target target = http::target_of("/" + page->second);
-  auto route = sites::route_within(surroundings_of(turn), site, {"GET", target});
+  auto route = sites::route_within(resolve_context_of(turn), site, {"GET", target});
   const bool is_page = std::holds_alternative<sites::FileFound>(route.outcome) ||
                        std::holds_alternative<sites::ScriptFound>(route.outcome);
   if (!is_page) return std::nullopt;
@@ -89,7 +89,7 @@ asio::awaitable<void> answer_problem(Turn& turn, const Request* request, Finding
     const auto& file = std::get<sites::FileFound>(*own);
     if (auto content = files::content_of(file.file, kMostPageBytes)) {
       note_problem(turn, finding);
-      AnswerHead head;
+      ResponseHead head;
       head.status = status;
       head.fields = problem_fields(finding);
       head.fields.emplace_back("Content-Type",
@@ -116,7 +116,7 @@ asio::awaitable<void> answer_with_our_page(Turn& turn, const Request* request, F
                                            pages::Written written) {
   const int status = status_of(finding.code);
   note_problem(turn, finding);
-  AnswerHead head;
+  ResponseHead head;
   head.status = status;
   head.fields = problem_fields(finding);
   const bool html = wants_html(request);

@@ -5,8 +5,8 @@
 #include "core/files/beneath.hpp"
 #include "core/sites/choose.hpp"
 #include "core/text/text.hpp"
-#include "server/answer/answer.hpp"
 #include "server/pages/start_page.hpp"
+#include "server/response/respond.hpp"
 #include "server/worker.hpp"
 
 namespace porter::server {
@@ -14,7 +14,7 @@ namespace porter::server {
 asio::awaitable<void> answer_start_page(Turn& turn, sites::StartPage start) {
   turn.exchange().by = ByStartPage{};
   const Settings& settings = turn.settings();
-  AnswerHead head;
+  ResponseHead head;
   head.fields = {{"Cache-Control", "no-store"}};
   const bool is_told = turn.ends().is_this_computer;
   add_own_fields(head, is_told ? PageKind::html : PageKind::text);

@@ -1,5 +1,5 @@
 // Writing answers. See writer.hpp.
-#include "server/answer/writer.hpp"
+#include "server/response/writer.hpp"
 
 #include <fmt/format.h>
 #include <sys/socket.h>
@@ -18,7 +18,7 @@
 namespace porter::server {
 namespace {
 
-bool has_field(const AnswerHead& head, std::string_view name) {
+bool has_field(const ResponseHead& head, std::string_view name) {
   return std::any_of(head.fields.begin(), head.fields.end(),
                      [&](const auto& field) { return http::same_name(field.first, name); });
 }
@@ -41,21 +41,21 @@ void append_number(std::string& out, std::uint64_t number) {
 
 }  // namespace
 
-void add_own_fields(AnswerHead& head, PageKind kind) {
+void add_own_fields(ResponseHead& head, PageKind kind) {
   const bool is_html = kind == PageKind::html;
   head.fields.emplace_back("Content-Type", is_html ? "text/html; charset=utf-8" : "text/plain; charset=utf-8");
   head.fields.emplace_back("X-Content-Type-Options", "nosniff");
   head.fields.emplace_back("Content-Security-Policy", is_html ? pages::kHtmlPolicy : pages::kTextPolicy);
 }
 
-std::string field_lines(const AnswerHead& head, const AnswerFields& of_site) {
+std::string field_lines(const ResponseHead& head, const ResponseHeaders& of_site) {
   std::string out;
   out.reserve(256);
   append_field_lines(out, head, of_site);
   return out;
 }
 
-void append_field_lines(std::string& out, const AnswerHead& head, const AnswerFields& of_site) {
+void append_field_lines(std::string& out, const ResponseHead& head, const ResponseHeaders& of_site) {
   for (const auto& [name, value] : head.fields) append_field(out, name, value);
   for (const auto& [name, value] : of_site)
     if (!has_field(head, name)) append_field(out, name, value);
@@ -85,8 +85,8 @@ void Writer::answers(const http::RequestHead& head) {
     keeps_ = false;
 }
 
-void Writer::begin(const AnswerHead& head) {
-  static const AnswerFields kNone;
+void Writer::begin(const ResponseHead& head) {
+  static const ResponseHeaders kNone;
   has_begun_ = true;
   exchange_.status = head.status;
   const bool may_have_body = !http::has_no_body(head.status);
@@ -183,15 +183,15 @@ asio::awaitable<bool> Writer::end() {
   return send(compose({}, {}, Last::yes));
 }
 
-asio::awaitable<bool> Writer::page(AnswerHead head, std::string body) {
+asio::awaitable<bool> Writer::page(ResponseHead head, std::string body) {
   head.length = body.size();
   begin(head);
   own_bytes_ = std::move(body);
   return send(compose(run::Pieces(own_bytes_), {}, Last::yes));
 }
 
-Sent Writer::send_ready(ReadyAnswer&& answer) {
-  ready_ = std::move(answer);
+Sent Writer::send_ready(ReadyResponse&& response) {
+  ready_ = std::move(response);
   has_begun_ = has_sent_ = true;
   exchange_.status = ready_.status;
   ready_whole_ = Outgoing(ready_.file, ready_.status_line, ready_.fields, date_.now(), ready_.body);
@@ -243,7 +243,7 @@ std::string refuse_connection(int socket, const Finding& finding) {
   const files::Descriptor own(socket);
   const std::string body = sentence_of(finding) + "\n";
   const int status = status_of(finding.code);
-  AnswerHead head{status, {}, {{"Retry-After", "2"}, {"Connection", "close"}}, body.size()};
+  ResponseHead head{status, {}, {{"Retry-After", "2"}, {"Connection", "close"}}, body.size()};
   add_own_fields(head, PageKind::text);
   std::string text =
       fmt::format("HTTP/1.1 {} {}\r\n{}\r\n{}", status, http::reason_phrase(status), field_lines(head, {}), body);

@@ -1,11 +1,11 @@
 // From a request to what answers it: the checks that come before any lookup, the route, and what it says.
-#include "server/answer/answer.hpp"
+#include "server/response/respond.hpp"
 
 #include <algorithm>
 
 #include "core/http/findings.hpp"
 #include "core/text/text.hpp"
-#include "server/answer/quick_answer.hpp"
+#include "server/response/quick_response.hpp"
 #include "server/worker.hpp"
 
 namespace porter::server {
@@ -40,7 +40,7 @@ std::optional<Finding> check_body(Turn& turn) {
 
 asio::awaitable<void> answer_options(Turn& turn, std::string_view allowed) {
   turn.exchange().by = ByOptions{};
-  AnswerHead head;
+  ResponseHead head;
   head.status = 204;
   head.fields = {{"Allow", std::string(allowed)}};
   co_await turn.writer().page(std::move(head), {});
@@ -52,7 +52,7 @@ sites::Route route_of(Turn& turn, sites::Asked::Near near) {
   const bool is_plain_host = request.head.count("Host") == 1 && !request.target.authority;
   const std::string_view field = request.head.field("Host").value_or("");
   const sites::Arrival arrival{*turn.listener(), request.host, is_plain_host ? turn.site_known_for(field) : nullptr};
-  sites::Surroundings in = surroundings_of(turn);
+  sites::ResolveContext in = resolve_context_of(turn);
   // All near names are looked for on a helper's thread, and what is remembered belongs to the worker's.
   if (near == sites::Asked::Near::few) in.programs = &turn.served().programs;
   sites::Route route = sites::route(in, arrival, {request.head.method, request.target, near});
@@ -88,10 +88,10 @@ std::optional<Finding> read_target(Turn& turn) {
   return std::nullopt;
 }
 
-sites::Surroundings surroundings_of(Turn& turn) { return {turn.settings(), turn.worker().shared().search_path}; }
+sites::ResolveContext resolve_context_of(Turn& turn) { return {turn.settings(), turn.worker().shared().search_path}; }
 
 asio::awaitable<void> answer_redirect(Turn& turn, sites::Redirect redirect) {
-  AnswerHead head;
+  ResponseHead head;
   head.status = redirect.status;
   // Browsers keep a 301 for good unless told otherwise, and folders become files while one works on them.
   head.fields = {{"Location", redirect.location}, {"Cache-Control", "no-cache"}};
@@ -102,7 +102,7 @@ asio::awaitable<void> answer_redirect(Turn& turn, sites::Redirect redirect) {
 }
 
 asio::awaitable<void> answer_outcome(Turn& turn, const Request& request, sites::Outcome outcome,
-                                     std::size_t redirects) {
+                                       std::size_t redirects) {
   const bool only_options = request.head.method == "OPTIONS";
   if (auto* const script = std::get_if<sites::ScriptFound>(&outcome)) {
     WayToScript way{redirects};
@@ -123,27 +123,27 @@ asio::awaitable<void> answer_outcome(Turn& turn, const Request& request, sites::
   }
 }
 
-asio::awaitable<void> SiteAnswerer::refuse(Turn& turn, Finding finding) {
+asio::awaitable<void> SiteResponder::refuse(Turn& turn, Finding finding) {
   return answer_problem(turn, nullptr, std::move(finding));
 }
 
-std::optional<ReadyAnswer> SiteAnswerer::find_ready(Turn& turn) {
+std::optional<ReadyResponse> SiteResponder::find_ready(Turn& turn) {
   const std::string* const host = turn.known_host();
   const Site* const site = host == nullptr ? nullptr : turn.site_known_for(*host);
   if (site == nullptr) return std::nullopt;
   auto found =
-      find_quick_answer(turn.request().head, turn.files(), turn.number_of(*site), *host, turn.exchange().begun);
-  if (!found.answer && !found.script) return std::nullopt;
+      find_quick_response(turn.request().head, turn.files(), turn.number_of(*site), *host, turn.exchange().begun);
+  if (!found.response && !found.script) return std::nullopt;
   turn.set_site(site);
   if (found.script) {
     turn.set_known_script(std::move(found.script));
     return std::nullopt;
   }
   turn.exchange().by = ByFile{};
-  return std::move(found.answer);
+  return std::move(found.response);
 }
 
-asio::awaitable<void> SiteAnswerer::answer(Turn& turn) {
+asio::awaitable<void> SiteResponder::answer(Turn& turn) {
   const Request& request = turn.request();
   auto body_refusal = check_body(turn);
   // How the body ends is not known, or reading it is not worth while: nothing behind it can be read either.

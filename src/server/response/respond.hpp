@@ -8,20 +8,20 @@
 #include <vector>
 
 #include "core/sites/route.hpp"
-#include "server/answer/writer.hpp"
-#include "server/connection/answerer.hpp"
 #include "server/connection/request.hpp"
+#include "server/connection/responder.hpp"
 #include "server/connection/turn.hpp"
 #include "server/pages/problem_page.hpp"
+#include "server/response/writer.hpp"
 
 namespace porter::server {
 
 /// Answers for the sites.
-class SiteAnswerer : public Answerer {
+class SiteResponder : public Responder {
  public:
   asio::awaitable<void> answer(Turn& turn) override;
   asio::awaitable<void> refuse(Turn& turn, Finding finding) override;
-  std::optional<ReadyAnswer> find_ready(Turn& turn) override;
+  std::optional<ReadyResponse> find_ready(Turn& turn) override;
   bool is_recorded() const override { return true; }
 };
 
@@ -36,15 +36,16 @@ struct WayToScript {
   /// Not 0: the script makes the page for a problem with this status. Its own problems are answered with our page.
   int problem_status = 0;
   std::vector<std::pair<std::string_view, std::string>>
-      problem_fields{};  ///< What an answer of that status has to say.
+      problem_fields{};  ///< What a response of that status has to say.
 };
 
-/// Runs the script. A local redirect in its answer is followed in turn.
+/// Runs the script. A local redirect in its response is followed in turn.
 asio::awaitable<void> answer_script(Turn& turn, const Request& request, std::shared_ptr<const sites::ScriptFound> found,
                                     WayToScript way);
 asio::awaitable<void> answer_redirect(Turn& turn, sites::Redirect redirect);
 /// Answers with what a route has come to; `redirects` as above.
-asio::awaitable<void> answer_outcome(Turn& turn, const Request& request, sites::Outcome outcome, std::size_t redirects);
+asio::awaitable<void> answer_outcome(Turn& turn, const Request& request, sites::Outcome outcome,
+                                       std::size_t redirects);
 
 /// Answers with a page that explains `finding`: the site's own for that status, if it has one, which goes the way of
 /// any file, else ours. `request` is null if none could be read. `written` is what a script wrote.
@@ -61,6 +62,6 @@ asio::awaitable<void> answer_start_page(Turn& turn, sites::StartPage page);
 /// Reads the target and the Host of the request into it; a finding if they are not acceptable.
 std::optional<Finding> read_target(Turn& turn);
 /// What turn.site() and the request's target lead to, with the trail noted in the exchange.
-sites::Surroundings surroundings_of(Turn& turn);
+sites::ResolveContext resolve_context_of(Turn& turn);
 
 }  // namespace porter::server

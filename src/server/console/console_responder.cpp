@@ -1,5 +1,5 @@
-// See console_answerer.hpp.
-#include "server/console/console_answerer.hpp"
+// See console_responder.hpp.
+#include "server/console/console_responder.hpp"
 
 #include <algorithm>
 
@@ -46,11 +46,11 @@ bool takes_gzip(const http::RequestHead& head) {
 
 }  // namespace
 
-std::vector<std::pair<std::string_view, std::string>> ConsoleAnswerer::more_fields() const {
+std::vector<std::pair<std::string_view, std::string>> ConsoleResponder::more_fields() const {
   return {{"X-Content-Type-Options", "nosniff"}, {"Content-Security-Policy", std::string(kDataPolicy)}};
 }
 
-std::optional<Finding> ConsoleAnswerer::guard(Turn& turn, std::string_view path) const {
+std::optional<Finding> ConsoleResponder::guard(Turn& turn, std::string_view path) const {
   const http::RequestHead& head = turn.request().head;
   if (const std::size_t hosts = head.count("Host"); hosts > 1) return http::wrong_host_count(hosts);
   const std::string port = std::to_string(port_);
@@ -72,7 +72,7 @@ std::optional<Finding> ConsoleAnswerer::guard(Turn& turn, std::string_view path)
   return Finding{Code::console_key_missing, {}};
 }
 
-asio::awaitable<void> ConsoleAnswerer::answer(Turn& turn) {
+asio::awaitable<void> ConsoleResponder::answer(Turn& turn) {
   const http::RequestHead& head = turn.request().head;
   const std::string path(head.target.substr(0, head.target.find('?')));
   if (const auto finding = guard(turn, path)) {
@@ -88,13 +88,13 @@ asio::awaitable<void> ConsoleAnswerer::answer(Turn& turn) {
     co_return;
   }
   if (path.starts_with("/v1/")) {
-    co_await ApiAnswerer::answer(turn);
+    co_await ApiResponder::answer(turn);
     co_return;
   }
   co_await send_file(turn, path);
 }
 
-asio::awaitable<void> ConsoleAnswerer::send_file(Turn& turn, std::string_view path) {
+asio::awaitable<void> ConsoleResponder::send_file(Turn& turn, std::string_view path) {
   const Request& request = turn.request();
   const auto files = console_files();
   const auto file = std::find_if(files.begin(), files.end(), [&](const ConsoleFile& one) { return one.path == path; });
@@ -104,7 +104,7 @@ asio::awaitable<void> ConsoleAnswerer::send_file(Turn& turn, std::string_view pa
     co_await send(turn, std::move(reply));
     co_return;
   }
-  AnswerHead head;
+  ResponseHead head;
   head.fields = {{"Content-Type", std::string(file->type)},
                  {"X-Content-Type-Options", "nosniff"},
                  {"Content-Security-Policy", std::string(kPolicy)},

@@ -1,5 +1,5 @@
 // See spooled_body.hpp.
-#include "server/answer/spooled_body.hpp"
+#include "server/response/spooled_body.hpp"
 
 #include <fcntl.h>
 #include <unistd.h>

@@ -1,5 +1,5 @@
 // Persistence and finding small files. See file_cache.hpp.
-#include "server/answer/file_cache.hpp"
+#include "server/response/file_cache.hpp"
 
 #include <fmt/format.h>
 
@@ -56,8 +56,8 @@ std::optional<std::string_view> plain_path(std::string_view raw, std::string& sp
   return raw;
 }
 
-std::optional<std::string> path_to_keep(const http::Target& target, bool stands_first) {
-  if (!stands_first || target.form != http::TargetForm::origin) return std::nullopt;
+std::optional<std::string> path_to_keep(const http::Target& target, bool cannot_be_shadowed) {
+  if (!cannot_be_shadowed || target.form != http::TargetForm::origin) return std::nullopt;
   std::string space;
   const auto path = plain_path(target.raw_path, space);
   return path ? std::optional<std::string>(*path) : std::nullopt;

@@ -1,5 +1,5 @@
-// See api_answerer.hpp.
-#include "server/api/api_answerer.hpp"
+// See api_responder.hpp.
+#include "server/api/api_responder.hpp"
 
 #include <exception>
 #include <new>
@@ -19,7 +19,7 @@ constexpr std::size_t kMostBodyOfAgain = 2 * 1024 * 1024;
 /// Settings may be as large, and JSON writes some characters as six; a rehearsal brings its body.
 constexpr std::size_t kMostBodyOfText = 8 * 1024 * 1024;
 
-/// The body of an answer in chunks.
+/// The body of a response in chunks.
 class TurnStream : public Stream {
  public:
   explicit TurnStream(Turn& turn) : turn_(turn) {}
@@ -33,8 +33,8 @@ class TurnStream : public Stream {
 
 }  // namespace
 
-asio::awaitable<void> ApiAnswerer::send(Turn& turn, Reply reply) const {
-  AnswerHead head;
+asio::awaitable<void> ApiResponder::send(Turn& turn, Reply reply) const {
+  ResponseHead head;
   head.status = reply.status;
   const std::string usual = reply.stream ? "application/x-ndjson" : "application/json";
   head.fields = {{"Content-Type", reply.type.empty() ? usual : reply.type}, {"Cache-Control", "no-store"}};
@@ -54,9 +54,9 @@ asio::awaitable<void> ApiAnswerer::send(Turn& turn, Reply reply) const {
   co_await turn.writer().page(std::move(head), std::move(body));
 }
 
-asio::awaitable<void> ApiAnswerer::refuse(Turn& turn, Finding finding) { return send(turn, refused(finding)); }
+asio::awaitable<void> ApiResponder::refuse(Turn& turn, Finding finding) { return send(turn, refused(finding)); }
 
-asio::awaitable<void> ApiAnswerer::answer(Turn& turn) {
+asio::awaitable<void> ApiResponder::answer(Turn& turn) {
   const Request& request = turn.request();
   if (request.framing_error) {
     turn.writer().close_after();

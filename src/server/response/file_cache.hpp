@@ -50,8 +50,8 @@ struct CachedFile {
   std::string path;
   struct stat info {};
   http::Validators validators;
-  std::string fields;       ///< The head's field lines for a 200 answer, all but Date.
-  std::string kept_fields;  ///< Those of a 304 answer.
+  std::string fields;       ///< The head's field lines for a 200 response, all but Date.
+  std::string kept_fields;  ///< Those of a 304 response.
   std::string content;      ///< Of a small file.
   files::Descriptor file;   ///< Of a larger one; then `content` is empty.
   bool is_compressible = false;
@@ -120,8 +120,8 @@ class FileCache {
 /// slashes, long paths, malformed ones).
 std::optional<std::string_view> plain_path(std::string_view raw, std::string& space);
 
-/// The path that what `target` leads to is kept for; nullopt: it is not. `stands_first` as in sites::FileFound.
-std::optional<std::string> path_to_keep(const http::Target& target, bool stands_first);
+/// The path that what `target` leads to is kept for; nullopt: it is not. `cannot_be_shadowed` as in sites::FileFound.
+std::optional<std::string> path_to_keep(const http::Target& target, bool cannot_be_shadowed);
 
 /// A strong validator for the file's state (RFC 9110, section 8.8.3): every change that its time stamps, size or
 /// inode show makes another.

@@ -3,19 +3,19 @@
 #pragma once
 
 #include "server/api/api.hpp"
-#include "server/connection/answerer.hpp"
+#include "server/connection/responder.hpp"
 
 namespace porter::server {
 
-class ApiAnswerer : public Answerer {
+class ApiResponder : public Responder {
  public:
   /// `api` must outlive it. Its connections must be served by the thread of the api's server.
-  explicit ApiAnswerer(Api& api) : api_(api) {}
+  explicit ApiResponder(Api& api) : api_(api) {}
 
   asio::awaitable<void> answer(Turn& turn) override;
   asio::awaitable<void> refuse(Turn& turn, Finding finding) override;
-  std::optional<ReadyAnswer> find_ready(Turn&) override { return std::nullopt; }
-  /// What is said here is no part of what the sites answer.
+  std::optional<ReadyResponse> find_ready(Turn&) override { return std::nullopt; }
+  /// What is said here is no part of what the sites response.
   bool is_recorded() const override { return false; }
 
  protected:

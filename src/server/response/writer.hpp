@@ -1,7 +1,7 @@
-// The writer: the one place from which an answer leaves.
+// The writer: the one place from which a response leaves.
 //
 // It alone writes heads, frames chunks, counts bytes, sets the status in the exchange, decides whether the connection
-// stays, and ends the connection where an answer could not be sent whole. begin() comes first, then body() as often as
+// stays, and ends the connection where a response could not be sent whole. begin() comes first, then body() as often as
 // there is something, then end(); or one of the short forms, which are all of that in one.
 //
 // It answers one request, on the thread of its connection.
@@ -26,36 +26,36 @@
 
 namespace porter::server {
 
-/// The head of an answer before it is written out.
-struct AnswerHead {
+/// The head of a response before it is written out.
+struct ResponseHead {
   int status = 200;
   std::string_view reason{};  ///< Empty: the usual phrase.
   std::vector<std::pair<std::string_view, std::string>> fields{};
-  /// Content-Length; nullopt: the answer is framed in chunks, or by the end of the connection. Of no meaning where the
-  /// status allows no body.
+  /// Content-Length; nullopt: the response is framed in chunks, or by the end of the connection. Of no meaning where
+  /// the status allows no body.
   std::optional<std::uint64_t> length{};
 };
 
 enum class PageKind { html, text };
 /// Adds to `head` what every page of our own says of itself: its type, that no other is to be guessed, and that it
 /// loads nothing, runs nothing and stands in no frame.
-void add_own_fields(AnswerHead& head, PageKind kind);
+void add_own_fields(ResponseHead& head, PageKind kind);
 
 /// Field lines that a site adds to its answers, as name and value.
-using AnswerFields = std::vector<std::pair<std::string, std::string>>;
+using ResponseHeaders = std::vector<std::pair<std::string, std::string>>;
 
 /// The field lines of `head`, those of the site that it does not have itself, and Content-Length where it is known.
-std::string field_lines(const AnswerHead& head, const AnswerFields& of_site);
-void append_field_lines(std::string& out, const AnswerHead& head, const AnswerFields& of_site);
+std::string field_lines(const ResponseHead& head, const ResponseHeaders& of_site);
+void append_field_lines(std::string& out, const ResponseHead& head, const ResponseHeaders& of_site);
 void append_content_length(std::string& out, std::uint64_t length);
 
-/// The place of the body among the pieces that are sent, so that its bytes can be counted: this one, of an answer that
+/// The place of the body among the pieces that are sent, so that its bytes can be counted: this one, of a response that
 /// lies ready, and as many as run::Pieces has at most.
 inline constexpr std::size_t kBodyPiece = 3;
 inline constexpr std::size_t kEndPiece = kBodyPiece + run::Pieces::kMost;  ///< What follows the body.
 
-/// An answer that is whole and lies ready, as the cache keeps it. The views last until the answer has been sent.
-struct ReadyAnswer {
+/// A response that is whole and lies ready, as the cache keeps it. The views last until the response has been sent.
+struct ReadyResponse {
   std::shared_ptr<const void> keeper;  ///< Keeps alive what the views and the file belong to.
   int status = 200;
   std::string_view status_line;
@@ -90,17 +90,17 @@ class Writer {
 
   /// How long a client may take nothing.
   void set_patience(std::chrono::seconds patience) { patience_ = patience; }
-  /// Of the request: whether its answer has no body (HEAD), what it knows of framing, and whether it wants the
+  /// Of the request: whether its response has no body (HEAD), what it knows of framing, and whether it wants the
   /// connection to stay (RFC 9112, section 9.3).
   void answers(const http::RequestHead& head);
-  /// The site's own fields, which must outlive the answer; null: none.
-  void set_site_fields(const AnswerFields* fields) { site_fields_ = fields; }
-  /// After this answer the connection is closed.
+  /// The site's own fields, which must outlive the response; null: none.
+  void set_site_fields(const ResponseHeaders* fields) { site_fields_ = fields; }
+  /// After this response the connection is closed.
   void close_after() { keeps_ = false; }
 
-  /// Begins the answer; its head leaves with the first of its body, or at the end.
-  void begin(const AnswerHead& head);
-  /// Begins an answer whose head is written by a program that speaks to the client directly (RFC 3875, section 5). The
+  /// Begins the response; its head leaves with the first of its body, or at the end.
+  void begin(const ResponseHead& head);
+  /// Begins a response whose head is written by a program that speaks to the client directly (RFC 3875, section 5). The
   /// connection ends with it.
   void begin_directly();
   /// Sends the next part of the body: `pieces`, then `part`. What goes beyond the announced length is dropped, as is
@@ -109,17 +109,17 @@ class Writer {
   /// announced.
   asio::awaitable<bool> body(const run::Pieces& pieces, FilePart part);
   asio::awaitable<bool> body(std::string_view bytes, FilePart part = {}) { return body(run::Pieces(bytes), part); }
-  /// Ends the answer. One that is shorter than announced is cut off, since nothing else tells the client. False: it was
-  /// not sent whole.
+  /// Ends the response. One that is shorter than announced is cut off, since nothing else tells the client. False: it
+  /// was not sent whole.
   asio::awaitable<bool> end();
-  /// Gives up an answer that cannot be finished: the client sees that it is cut off.
+  /// Gives up a response that cannot be finished: the client sees that it is cut off.
   void cut_off();
 
-  /// An answer that is whole in memory; its length is that of `body`.
-  asio::awaitable<bool> page(AnswerHead head, std::string body);
-  /// An answer that lies ready: sends what the socket takes at once. `some`: finish_ready() sends the rest.
-  Sent send_ready(ReadyAnswer&& answer);
-  /// What send_ready() was to send, until the answer has gone, and what is left of it.
+  /// A response that is whole in memory; its length is that of `body`.
+  asio::awaitable<bool> page(ResponseHead head, std::string body);
+  /// A response that lies ready: sends what the socket takes at once. `some`: finish_ready() sends the rest.
+  Sent send_ready(ReadyResponse&& response);
+  /// What send_ready() was to send, until the response has gone, and what is left of it.
   const Outgoing& ready() const { return ready_whole_; }
   const Outgoing& ready_rest() const { return ready_rest_; }
   asio::awaitable<bool> finish_ready();
@@ -128,9 +128,9 @@ class Writer {
   /// Gives the request up, for which no memory is needed: 503 or 500 if nothing was sent yet. The connection ends.
   void give_up(Lost why) noexcept;
 
-  /// Whether the answer's head has been begun.
+  /// Whether the response's head has been begun.
   bool has_begun() const { return has_begun_; }
-  /// Whether the connection stays; only for certain once the answer has ended.
+  /// Whether the connection stays; only for certain once the response has ended.
   bool keeps_connection() const { return keeps_; }
 
  private:
@@ -147,7 +147,7 @@ class Writer {
   DateLine& date_;
   Exchange& exchange_;
   std::chrono::seconds patience_{30};
-  const AnswerFields* site_fields_ = nullptr;
+  const ResponseHeaders* site_fields_ = nullptr;
   int minor_version_ = 1;
   bool is_head_ = false;  ///< The request's method is HEAD.
   bool keeps_ = true;
@@ -162,7 +162,7 @@ class Writer {
   std::string head_;                     ///< Until it has been sent.
   std::array<char, 20> chunk_head_;      ///< The length of a chunk with its line end.
   std::string own_bytes_;                ///< A page, or what is left of a Date line, until it has been sent.
-  ReadyAnswer ready_;
+  ReadyResponse ready_;
   Outgoing ready_whole_;
   Outgoing ready_rest_;
 };

@@ -8,7 +8,7 @@
 
 namespace porter::server {
 
-/// One compressed answer in the making: add() as often as there is something, and once with More::no at the end.
+/// One compressed response in the making: add() as often as there is something, and once with More::no at the end.
 class Gzip {
  public:
   Gzip();

@@ -1,5 +1,5 @@
-// See entrances.hpp.
-#include "server/listen/entrances.hpp"
+// See listeners.hpp.
+#include "server/listen/listeners.hpp"
 
 #include <sys/socket.h>
 
@@ -26,78 +26,78 @@ bool is_among(const std::vector<Endpoint>& all, const Endpoint& one) {
 
 }  // namespace
 
-void Entrances::let_in(std::vector<Entrance> opened) {
-  for (Entrance& one : opened) {
+void Listeners::accept_on(std::vector<ListeningSocket> opened) {
+  for (ListeningSocket& one : opened) {
     const asio::ip::tcp protocol = one.endpoint.is_v6() ? asio::ip::tcp::v6() : asio::ip::tcp::v4();
     asio::ip::tcp::acceptor acceptor(context_, protocol, one.socket.release());
     // A client that has left again while it waited is told of; else others that wait would not be seen behind it.
     acceptor.set_option(asio::socket_base::enable_connection_aborted(true));
-    const auto& entrance = open_.emplace_back(std::make_shared<Open>(context_, one.endpoint, std::move(acceptor)));
+    const auto& listener = open_.emplace_back(std::make_shared<Open>(context_, one.endpoint, std::move(acceptor)));
     // Once, while there is memory: the list of all alarms has room for it from then on.
-    entrance->alarm.set(run::Clock::now() + kPauseWithoutDescriptors, [] {});
-    accept_next(entrance);
+    listener->alarm.set(run::Clock::now() + kPauseWithoutDescriptors, [listener] {});
+    accept_next(listener);
   }
 }
 
-void Entrances::accept_next(const std::shared_ptr<Open>& entrance) noexcept {
-  if (!entrance->acceptor.is_open()) return;
+void Listeners::accept_next(const std::shared_ptr<Open>& listener) noexcept {
+  if (!listener->acceptor.is_open()) return;
   try {
-    entrance->acceptor.async_accept(
-        [this, entrance](const boost::system::error_code& error, asio::ip::tcp::socket socket) {
-          accepted(entrance, error, std::move(socket));
+    listener->acceptor.async_accept(
+        [this, listener](const boost::system::error_code& error, asio::ip::tcp::socket socket) {
+          accepted(listener, error, std::move(socket));
         });
   } catch (const std::exception&) {
-    pause(entrance, ENOMEM);
+    pause(listener, ENOMEM);
   }
 }
 
-void Entrances::accepted(const std::shared_ptr<Open>& entrance, const boost::system::error_code& error,
+void Listeners::accepted(const std::shared_ptr<Open>& listener, const boost::system::error_code& error,
                          asio::ip::tcp::socket socket) noexcept {
-  if (error == asio::error::operation_aborted || !entrance->acceptor.is_open()) return;
-  if (error && error != asio::error::connection_aborted) return pause(entrance, error.value());
+  if (error == asio::error::operation_aborted || !listener->acceptor.is_open()) return;
+  if (error && error != asio::error::connection_aborted) return pause(listener, error.value());
   try {
-    if (!error) take_(socket.release(), entrance->endpoint);
+    if (!error) take_(socket.release(), listener->endpoint);
     error_ = 0;
   } catch (const std::exception&) {
-    return pause(entrance, ENOMEM);
+    return pause(listener, ENOMEM);
   }
-  accept_next(entrance);
+  accept_next(listener);
 }
 
-void Entrances::pause(const std::shared_ptr<Open>& entrance, int error) noexcept {
+void Listeners::pause(const std::shared_ptr<Open>& listener, int error) noexcept {
   error_ = error;
   failed_at_ = run::Clock::now();
   // Out of descriptors or memory: trying again at once would only turn in circles until some is free.
-  entrance->alarm.set(failed_at_ + kPauseWithoutDescriptors, [this, entrance] { accept_next(entrance); });
+  listener->alarm.set(failed_at_ + kPauseWithoutDescriptors, [this, listener] { accept_next(listener); });
 }
 
-std::vector<Endpoint> Entrances::present() const {
+std::vector<Endpoint> Listeners::present() const {
   std::vector<Endpoint> out;
-  for (const auto& entrance : open_) out.push_back(entrance->endpoint);
+  for (const auto& listener : open_) out.push_back(listener->endpoint);
   return out;
 }
 
-void Entrances::drain_and_close(Open& entrance) {
+void Listeners::drain_and_close(Open& listener) {
   for (;;) {
-    const int socket = ::accept4(entrance.acceptor.native_handle(), nullptr, nullptr, SOCK_CLOEXEC);
+    const int socket = ::accept4(listener.acceptor.native_handle(), nullptr, nullptr, SOCK_CLOEXEC);
     if (socket < 0) break;
-    take_(socket, entrance.endpoint);
+    take_(socket, listener.endpoint);
   }
   // Taken out of the event loop before it is closed: of a socket of the manager another handle stays open, so the
   // system would go on to tell of it, and refuse the next one that has its number.
   boost::system::error_code ignored;
-  files::Descriptor(entrance.acceptor.release(ignored)).reset();
-  rest_manager_socket(entrance.endpoint);
+  files::Descriptor(listener.acceptor.release(ignored)).reset();
+  rest_manager_socket(listener.endpoint);
 }
 
 template <typename IsUnwanted>
-void Entrances::close_those(IsUnwanted is_unwanted) {
-  for (const auto& entrance : open_)
-    if (is_unwanted(entrance->endpoint)) drain_and_close(*entrance);
-  std::erase_if(open_, [](const auto& entrance) { return !entrance->acceptor.is_open(); });
+void Listeners::close_those(IsUnwanted is_unwanted) {
+  for (const auto& listener : open_)
+    if (is_unwanted(listener->endpoint)) drain_and_close(*listener);
+  std::erase_if(open_, [](const auto& listener) { return !listener->acceptor.is_open(); });
 }
 
-std::variant<Entrances::Change, std::vector<Finding>> Entrances::prepare(const std::vector<Listener>& listeners) {
+std::variant<Listeners::Change, std::vector<Finding>> Listeners::prepare(const std::vector<Listener>& listeners) {
   Change change;
   for (const Listener& listener : listeners)
     for (const Endpoint& endpoint : listener.address.endpoints()) change.wanted.push_back(endpoint);
@@ -105,7 +105,7 @@ std::variant<Entrances::Change, std::vector<Finding>> Entrances::prepare(const s
   const auto try_to_open = [&](Address address) -> std::optional<ListenError> {
     auto opened = listen_on(address, present());
     if (const auto* const error = std::get_if<ListenError>(&opened)) return *error;
-    auto& some = std::get<std::vector<Entrance>>(opened);
+    auto& some = std::get<std::vector<ListeningSocket>>(opened);
     std::move(some.begin(), some.end(), std::back_inserter(change.opened));
     return std::nullopt;
   };
@@ -139,24 +139,27 @@ std::variant<Entrances::Change, std::vector<Finding>> Entrances::prepare(const s
   change.opened.clear();
   for (Address& address : closed) {
     auto opened = listen_on(address);
-    if (auto* const some = std::get_if<std::vector<Entrance>>(&opened)) let_in(std::move(*some));
+    if (auto* const some = std::get_if<std::vector<ListeningSocket>>(&opened)) accept_on(std::move(*some));
   }
   return findings;
 }
 
-void Entrances::carry_out(Change change) {
-  let_in(std::move(change.opened));
+void Listeners::commit(Change change) {
+  accept_on(std::move(change.opened));
   close_those([&](const Endpoint& own) { return !is_among(change.wanted, own); });
 }
 
-int Entrances::error() const {
+int Listeners::error() const {
   // It is tried again all the time, so an error that has not come again has passed.
   return run::Clock::now() < failed_at_ + 10 * kPauseWithoutDescriptors ? error_ : 0;
 }
 
-void Entrances::close() {
+void Listeners::close() {
   boost::system::error_code ignored;
-  for (const auto& entrance : open_) entrance->acceptor.close(ignored);
+  for (const auto& listener : open_) {
+    listener->acceptor.close(ignored);
+    listener->alarm.cancel();
+  }
 }
 
 }  // namespace porter::server

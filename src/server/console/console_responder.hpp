@@ -5,14 +5,14 @@
 #include <string>
 #include <string_view>
 
-#include "server/api/api_answerer.hpp"
+#include "server/api/api_responder.hpp"
 
 namespace porter::server {
 
 /// For one thread, that of the server.
-class ConsoleAnswerer : public ApiAnswerer {
+class ConsoleResponder : public ApiResponder {
  public:
-  using ApiAnswerer::ApiAnswerer;
+  using ApiResponder::ApiResponder;
 
   asio::awaitable<void> answer(Turn& turn) override;
 

@@ -20,28 +20,28 @@ namespace porter::server {
 namespace asio = boost::asio;
 
 /// What prepare() has made is either carried out or let go of before the next is prepared.
-class Entrances {
+class Listeners {
  public:
   /// `take` is given each connection that comes in, with the endpoint that it came to. It may throw std::bad_alloc;
   /// then the connection is lost.
-  Entrances(asio::io_context& context, std::function<void(int socket, const Endpoint& endpoint)> take)
+  Listeners(asio::io_context& context, std::function<void(int socket, const Endpoint& endpoint)> take)
       : context_(context), take_(std::move(take)) {}
-  Entrances(const Entrances&) = delete;
-  Entrances& operator=(const Entrances&) = delete;
+  Listeners(const Listeners&) = delete;
+  Listeners& operator=(const Listeners&) = delete;
 
   /// Lets connections in at entrances that have been opened.
-  void let_in(std::vector<Entrance> opened);
+  void accept_on(std::vector<ListeningSocket> opened);
 
   /// A change of the entrances that has been prepared: what is to be opened is open, but nobody is let in yet.
   struct Change {
-    std::vector<Entrance> opened;
+    std::vector<ListeningSocket> opened;
     std::vector<Endpoint> wanted;  ///< Those that are to be there afterwards.
   };
   /// Opens what `listeners` need and is not open yet. If that cannot be done, all is as it was, and the findings tell
   /// why. Where a new address needs a port of which an unwanted one has a part, that one is closed already here.
   std::variant<Change, std::vector<Finding>> prepare(const std::vector<Listener>& listeners);
   /// Lets connections in at the new ones, and closes those that are not wanted any more.
-  void carry_out(Change change);
+  void commit(Change change);
 
   /// Closes all of them. Connections that wait are reset.
   void close();
@@ -59,15 +59,15 @@ class Entrances {
     run::Alarm alarm;  ///< Until it is tried again, after a failure.
   };
   /// Takes the next connection, and goes on. Nothing but closing it ends that: what fails is tried again in a moment.
-  void accept_next(const std::shared_ptr<Open>& entrance) noexcept;
-  void accepted(const std::shared_ptr<Open>& entrance, const boost::system::error_code& error,
+  void accept_next(const std::shared_ptr<Open>& listener) noexcept;
+  void accepted(const std::shared_ptr<Open>& listener, const boost::system::error_code& error,
                 asio::ip::tcp::socket socket) noexcept;
-  void pause(const std::shared_ptr<Open>& entrance, int error) noexcept;
+  void pause(const std::shared_ptr<Open>& listener, int error) noexcept;
   std::vector<Endpoint> present() const;
   template <typename IsUnwanted>
   void close_those(IsUnwanted is_unwanted);
   /// Takes in the connections that wait, since closing would reset them, and closes it then.
-  void drain_and_close(Open& entrance);
+  void drain_and_close(Open& listener);
 
   asio::io_context& context_;
   std::function<void(int, const Endpoint&)> take_;

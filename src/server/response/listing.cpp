@@ -4,8 +4,8 @@
 
 #include "core/findings/resources.hpp"
 #include "core/text/text.hpp"
-#include "server/answer/answer.hpp"
 #include "server/pages/listing_page.hpp"
+#include "server/response/respond.hpp"
 #include "server/worker.hpp"
 
 namespace porter::server {
@@ -66,7 +66,7 @@ asio::awaitable<void> answer_listing(Turn& turn, const Request& request, sites::
     co_return;
   }
   turn.exchange().by = ByListing{};
-  AnswerHead head;
+  ResponseHead head;
   head.fields = {{"Cache-Control", "no-cache"}};
   add_own_fields(head, PageKind::html);
   co_await turn.writer().page(std::move(head), std::move(made.page));

@@ -15,9 +15,9 @@
 #include "core/http/media_type.hpp"
 #include "core/http/range.hpp"
 #include "core/text/text.hpp"
-#include "server/answer/answer.hpp"
-#include "server/answer/file_cache.hpp"
-#include "server/answer/gzip.hpp"
+#include "server/response/file_cache.hpp"
+#include "server/response/gzip.hpp"
+#include "server/response/respond.hpp"
 #include "server/worker.hpp"
 
 namespace porter::server {
@@ -50,9 +50,9 @@ std::string weak_tag(const std::string& etag) { return "W/" + etag; }
 enum class Coding { none, gzip };
 
 /// One file answering one request.
-class FileAnswer {
+class FileResponse {
  public:
-  FileAnswer(Turn& turn, const Request& request, sites::FileFound found)
+  FileResponse(Turn& turn, const Request& request, sites::FileFound found)
       : turn_(turn),
         request_(request),
         found_(std::move(found)),
@@ -60,18 +60,18 @@ class FileAnswer {
         now_(std::time(nullptr)) {
     type_ = http::media_type(files::base_name(found_.path), turn.settings().media_types,
                              turn.worker().shared().system_types);
-    // A date ahead of the answer's own would be no date of a change (RFC 9110, section 8.8.2.1).
+    // A date ahead of the response's own would be no date of a change (RFC 9110, section 8.8.2.1).
     validators_ = {entity_tag(found_.info), std::min<std::int64_t>(found_.info.st_mtim.tv_sec, now_)};
     is_compressible_ = size_ > kCompressFrom && http::compresses_well(type_);
-    kept_at_ = path_to_keep(request.target, found_.stands_first);
+    kept_at_ = path_to_keep(request.target, found_.cannot_be_shadowed);
   }
 
   asio::awaitable<void> answer();
 
  private:
   /// The head of a 200, of a 206, or of a 304, without what tells of the body.
-  AnswerHead common_head(int status, Coding coding) const;
-  AnswerHead whole_head(Coding coding) const;
+  ResponseHead common_head(int status, Coding coding) const;
+  ResponseHead whole_head(Coding coding) const;
   /// Notes that PHP is sent as text, where it is.
   void note_source();
   asio::awaitable<void> send_whole();
@@ -95,12 +95,12 @@ class FileAnswer {
   std::optional<std::string> kept_at_;  ///< The path for which the cache may keep it; nullopt: it may not.
 };
 
-AnswerHead FileAnswer::common_head(int status, Coding coding) const {
-  AnswerHead head;
+ResponseHead FileResponse::common_head(int status, Coding coding) const {
+  ResponseHead head;
   head.status = status;
   head.fields = {{"ETag", coding == Coding::gzip ? weak_tag(validators_.etag) : validators_.etag},
                  {"Last-Modified", http::format_date(validators_.modified)}};
-  const auto& of_site = turn_.site().answer_fields;
+  const auto& of_site = turn_.site().response_headers;
   const bool says_how_long = std::any_of(
       of_site.begin(), of_site.end(), [](const auto& field) { return http::same_name(field.first, "Cache-Control"); });
   // So that a reload after an edit always shows the edit.
@@ -109,8 +109,8 @@ AnswerHead FileAnswer::common_head(int status, Coding coding) const {
   return head;
 }
 
-AnswerHead FileAnswer::whole_head(Coding coding) const {
-  AnswerHead head = common_head(200, coding);
+ResponseHead FileResponse::whole_head(Coding coding) const {
+  ResponseHead head = common_head(200, coding);
   head.fields.emplace_back("Content-Type", type_);
   if (coding == Coding::gzip) {
     head.fields.emplace_back("Content-Encoding", "gzip");
@@ -120,7 +120,7 @@ AnswerHead FileAnswer::whole_head(Coding coding) const {
   return head;
 }
 
-void FileAnswer::note_source() {
+void FileResponse::note_source() {
   const std::string_view name = files::base_name(found_.path);
   const std::size_t dot = std::min(name.rfind('.'), name.size());
   const std::string ending = text::to_lower(name.substr(dot));
@@ -133,7 +133,7 @@ void FileAnswer::note_source() {
   kept_at_.reset();
 }
 
-asio::awaitable<void> FileAnswer::answer() {
+asio::awaitable<void> FileResponse::answer() {
   turn_.exchange().by = ByFile{};
   note_source();
   // The cache is told that the file was judged again, also where it is not sent.
@@ -163,7 +163,7 @@ asio::awaitable<void> FileAnswer::answer() {
   co_await send_whole();
 }
 
-asio::awaitable<void> FileAnswer::send_whole() {
+asio::awaitable<void> FileResponse::send_whole() {
   const bool accepted = http::accepts_coding(request_.head.joined("Accept-Encoding"), "gzip");
   const Coding coding = is_compressible_ && accepted ? Coding::gzip : Coding::none;
   if (size_ <= FileCache::kMostFileBytes && !request_.is_head()) {
@@ -174,7 +174,7 @@ asio::awaitable<void> FileAnswer::send_whole() {
     co_await send_compressed();
     co_return;
   }
-  AnswerHead head = whole_head(Coding::none);
+  ResponseHead head = whole_head(Coding::none);
   head.length = size_;
   turn_.writer().begin(head);
   co_await turn_.writer().body(std::string_view(), {found_.file.get(), 0, size_});
@@ -185,12 +185,12 @@ asio::awaitable<void> FileAnswer::send_whole() {
   keep(std::move(cached));
 }
 
-asio::awaitable<void> FileAnswer::send_small(Coding coding) {
+asio::awaitable<void> FileResponse::send_small(Coding coding) {
   std::string content = read_part(found_.file.get(), 0, static_cast<std::size_t>(size_));
   struct stat after {};
   const bool is_steady =
       content.size() == size_ && ::fstat(found_.file.get(), &after) == 0 && files::same_state(after, found_.info);
-  AnswerHead head = whole_head(coding);
+  ResponseHead head = whole_head(coding);
   if (!is_steady) {
     // It was written to meanwhile: what was read is sent, but neither kept nor given a name.
     std::erase_if(head.fields,
@@ -204,14 +204,14 @@ asio::awaitable<void> FileAnswer::send_small(Coding coding) {
   co_await turn_.writer().page(std::move(head), std::move(content));
 }
 
-CachedFile FileAnswer::make_cached() const {
-  const AnswerFields& of_site = turn_.site().answer_fields;
+CachedFile FileResponse::make_cached() const {
+  const ResponseHeaders& of_site = turn_.site().response_headers;
   CachedFile cached;
   cached.path = found_.path;
   cached.info = found_.info;
   cached.validators = validators_;
   cached.is_compressible = is_compressible_;
-  AnswerHead whole = whole_head(Coding::none);
+  ResponseHead whole = whole_head(Coding::none);
   whole.length = size_;
   cached.fields = field_lines(whole, of_site);
   cached.gzip_fields = field_lines(whole_head(Coding::gzip), of_site);
@@ -219,7 +219,7 @@ CachedFile FileAnswer::make_cached() const {
   return cached;
 }
 
-asio::awaitable<void> FileAnswer::send_compressed() {
+asio::awaitable<void> FileResponse::send_compressed() {
   Writer& writer = turn_.writer();
   writer.begin(whole_head(Coding::gzip));
   Gzip stream;
@@ -254,7 +254,7 @@ asio::awaitable<void> FileAnswer::send_compressed() {
   keep(std::move(cached));
 }
 
-asio::awaitable<void> FileAnswer::send_ranges(const std::vector<http::ByteRange>& ranges) {
+asio::awaitable<void> FileResponse::send_ranges(const std::vector<http::ByteRange>& ranges) {
   if (ranges.empty()) {
     Finding finding{Code::range_not_satisfiable, {}};
     finding.facts.emplace_back("range", std::string(*request_.head.field("Range")));
@@ -267,7 +267,7 @@ asio::awaitable<void> FileAnswer::send_ranges(const std::vector<http::ByteRange>
     co_await send_multipart(ranges);
     co_return;
   }
-  AnswerHead head = common_head(206, Coding::none);
+  ResponseHead head = common_head(206, Coding::none);
   head.fields.emplace_back("Content-Type", type_);
   head.fields.emplace_back("Content-Range", http::content_range(ranges.front(), size_));
   head.length = ranges.front().length;
@@ -276,7 +276,7 @@ asio::awaitable<void> FileAnswer::send_ranges(const std::vector<http::ByteRange>
   co_await turn_.writer().end();
 }
 
-asio::awaitable<void> FileAnswer::send_multipart(const std::vector<http::ByteRange>& ranges) {
+asio::awaitable<void> FileResponse::send_multipart(const std::vector<http::ByteRange>& ranges) {
   // Unlikely enough to occur in the file (section 14.6 leaves the choice to the server).
   static thread_local std::mt19937_64 random{std::random_device{}()};
   const std::string boundary = fmt::format("part-{:016x}{:016x}", random(), random());
@@ -288,7 +288,7 @@ asio::awaitable<void> FileAnswer::send_multipart(const std::vector<http::ByteRan
                                      http::content_range(range, size_)));
     length += part_heads.back().size() + range.length;
   }
-  AnswerHead head = common_head(206, Coding::none);
+  ResponseHead head = common_head(206, Coding::none);
   head.fields.emplace_back("Content-Type", "multipart/byteranges; boundary=" + boundary);
   head.length = length;
   Writer& writer = turn_.writer();
@@ -303,7 +303,7 @@ asio::awaitable<void> FileAnswer::send_multipart(const std::vector<http::ByteRan
 }  // namespace
 
 asio::awaitable<void> answer_file(Turn& turn, const Request& request, sites::FileFound found) {
-  FileAnswer file(turn, request, std::move(found));
+  FileResponse file(turn, request, std::move(found));
   co_await file.answer();
 }
 

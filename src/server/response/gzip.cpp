@@ -1,5 +1,5 @@
 // zlib's deflate, with a gzip wrapper. See gzip.hpp.
-#include "server/answer/gzip.hpp"
+#include "server/response/gzip.hpp"
 
 #include <array>
 #include <new>

@@ -1,10 +1,10 @@
 // Deciding whether a request is plain enough, and answering it from the cache.
-#include "server/answer/quick_answer.hpp"
+#include "server/response/quick_response.hpp"
 
 #include <ctime>
 #include <utility>
 
-#include "server/answer/gzip.hpp"
+#include "server/response/gzip.hpp"
 
 namespace porter::server {
 namespace {
@@ -65,8 +65,8 @@ std::optional<Plain> read_plain(const http::RequestHead& head, std::string_view 
 
 }  // namespace
 
-QuickFind find_quick_answer(const http::RequestHead& head, FileCache& files, std::size_t site,
-                            std::string_view known_host, FileCache::Clock::time_point now) {
+QuickFind find_quick_response(const http::RequestHead& head, FileCache& files, std::size_t site,
+                              std::string_view known_host, FileCache::Clock::time_point now) {
   if (head.method != "GET" || head.minor_version != 1 || head.target.front() != '/') return {};
   const auto plain = read_plain(head, known_host);
   if (!plain) return {};
@@ -77,34 +77,34 @@ QuickFind find_quick_answer(const http::RequestHead& head, FileCache& files, std
   if (!found) return {};
   if (found->script) return {std::nullopt, std::move(found)};
   CachedFile& file = *found;
-  ReadyAnswer answer;
-  answer.keeper = std::move(found);
+  ReadyResponse response;
+  response.keeper = std::move(found);
   if (plain->has_condition) {
     const http::Verdict verdict = http::evaluate_conditions(head, file.validators, std::time(nullptr));
     if (verdict == http::Verdict::precondition_failed) return {};
     if (verdict == http::Verdict::not_modified) {
-      answer.status = 304;
-      answer.status_line = "HTTP/1.1 304 Not Modified\r\n";
-      answer.fields = file.kept_fields;
-      return {std::move(answer), nullptr};
+      response.status = 304;
+      response.status_line = "HTTP/1.1 304 Not Modified\r\n";
+      response.fields = file.kept_fields;
+      return {std::move(response), nullptr};
     }
   }
-  answer.status_line = "HTTP/1.1 200 OK\r\n";
+  response.status_line = "HTTP/1.1 200 OK\r\n";
   const bool is_small = !file.file.is_open();
   if (file.is_compressible && http::accepts_coding(plain->accept_encoding, "gzip")) {
     if (file.gzip_content.empty() && !is_small) return {};
     if (file.gzip_content.empty()) files.add_compressed(file, gzip(file.content));
-    answer.fields = file.gzip_fields;
-    answer.body = file.gzip_content;
-    return {std::move(answer), nullptr};
+    response.fields = file.gzip_fields;
+    response.body = file.gzip_content;
+    return {std::move(response), nullptr};
   }
-  answer.fields = file.fields;
+  response.fields = file.fields;
   if (is_small) {
-    answer.body = file.content;
+    response.body = file.content;
   } else {
-    answer.file = {file.file.get(), 0, static_cast<std::uint64_t>(file.info.st_size)};
+    response.file = {file.file.get(), 0, static_cast<std::uint64_t>(file.info.st_size)};
   }
-  return {std::move(answer), nullptr};
+  return {std::move(response), nullptr};
 }
 
 }  // namespace porter::server

@@ -1,4 +1,4 @@
-// Running a script for a request: its input from the request's body, its answer head, its page as it is written.
+// Running a script for a request: its input from the request's body, its response head, its page as it is written.
 #include <boost/asio/co_spawn.hpp>
 #include <boost/asio/detached.hpp>
 #include <exception>
@@ -10,8 +10,8 @@
 #include "core/text/text.hpp"
 #include "machine/packages.hpp"
 #include "run/start.hpp"
-#include "server/answer/answer.hpp"
-#include "server/answer/spooled_body.hpp"
+#include "server/response/respond.hpp"
+#include "server/response/spooled_body.hpp"
 #include "server/worker.hpp"
 
 namespace porter::server {
@@ -74,9 +74,9 @@ class TurnAsker : public run::Asker {
 };
 
 /// One script answering one request.
-class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
+class ScriptResponse : public std::enable_shared_from_this<ScriptResponse> {
  public:
-  ScriptAnswer(Turn& turn, const Request& request, std::shared_ptr<const sites::ScriptFound> script, WayToScript way)
+  ScriptResponse(Turn& turn, const Request& request, std::shared_ptr<const sites::ScriptFound> script, WayToScript way)
       : turn_(turn),
         request_(request),
         found_(std::move(script)),
@@ -111,7 +111,7 @@ class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
   asio::awaitable<void> send(const run::ScriptRun::Page& page);
   /// Sends a part of the page. False: the client does not take it.
   asio::awaitable<bool> hand_on(const run::Pieces& pieces);
-  AnswerHead make_head(bool is_whole);
+  ResponseHead make_head(bool is_whole);
   asio::awaitable<void> explain(std::optional<Finding> finding);
   asio::awaitable<void> redirect_locally(const std::string& location);
   RunFacts& facts() { return turn_.exchange().runs[number_]; }
@@ -146,7 +146,7 @@ class ScriptAnswer : public std::enable_shared_from_this<ScriptAnswer> {
   BodyRead fed_ = BodyRead::end;
 };
 
-asio::awaitable<void> ScriptAnswer::answer() {
+asio::awaitable<void> ScriptResponse::answer() {
   if (turn_.known_script() && way_.redirects == 0 && way_.problem_status == 0) known_ = turn_.known_script()->script;
   runner_ = known_ ? known_->runner : turn_.runners().of(script_, turn_.worker().shared().supplies.opcodes);
   Exchange& exchange = turn_.exchange();
@@ -188,7 +188,7 @@ asio::awaitable<void> ScriptAnswer::answer() {
   note_errors();
 }
 
-void ScriptAnswer::note_errors() {
+void ScriptResponse::note_errors() {
   constexpr std::size_t kMostLines = 20;
   constexpr std::size_t kLongestLine = 1000;
   RunFacts& run = facts();
@@ -203,7 +203,7 @@ void ScriptAnswer::note_errors() {
   }
 }
 
-void ScriptAnswer::note_end() {
+void ScriptResponse::note_end() {
   const auto& end = run_->end();
   if (!end) return;
   RunFacts& run = facts();
@@ -214,10 +214,10 @@ void ScriptAnswer::note_end() {
   run.peak_memory_kib = end->peak_memory_kib;
 }
 
-void ScriptAnswer::remember() {
+void ScriptResponse::remember() {
   const bool is_plain =
       way_.redirects == 0 && way_.problem_status == 0 && request_.head.method == "GET" && script_.path_info.empty();
-  const auto path = path_to_keep(request_.target, is_plain && script_.stands_first);
+  const auto path = path_to_keep(request_.target, is_plain && script_.cannot_be_shadowed);
   if (!path) return;
   auto script = std::make_shared<CachedScript>();
   script->found = script_;
@@ -230,7 +230,7 @@ void ScriptAnswer::remember() {
   turn_.files().keep({turn_.number_of(turn_.site()), *path}, std::move(file), turn_.exchange().begun);
 }
 
-asio::awaitable<bool> ScriptAnswer::prepare_input(run::ScriptInput& input) {
+asio::awaitable<bool> ScriptResponse::prepare_input(run::ScriptInput& input) {
   // A local redirect is answered as if it were a GET (RFC 3875, section 6.2.2): the body belongs to the first script.
   if (is_body_for_another()) co_return true;
   if (request_.framing.kind == http::BodyFraming::Kind::length) {
@@ -252,7 +252,7 @@ asio::awaitable<bool> ScriptAnswer::prepare_input(run::ScriptInput& input) {
   co_return false;
 }
 
-run::ScriptRequest ScriptAnswer::asked(const run::KnownRequest* known) const {
+run::ScriptRequest ScriptResponse::asked(const run::KnownRequest* known) const {
   const Ends& ends = turn_.ends();
   script::Caller caller;
   caller.client_port = ends.client_port;
@@ -271,7 +271,7 @@ run::ScriptRequest ScriptAnswer::asked(const run::KnownRequest* known) const {
           known};
 }
 
-std::shared_ptr<const CachedScript::Asked> ScriptAnswer::asked_before() const {
+std::shared_ptr<const CachedScript::Asked> ScriptResponse::asked_before() const {
   if (!known_) return nullptr;
   const Ends& ends = turn_.ends();
   const std::string_view head = turn_.head_text();
@@ -286,15 +286,15 @@ std::shared_ptr<const CachedScript::Asked> ScriptAnswer::asked_before() const {
   return out;
 }
 
-asio::awaitable<bool> ScriptAnswer::start(run::ScriptInput input) {
+asio::awaitable<bool> ScriptResponse::start(run::ScriptInput input) {
   const auto before = asked_before();
   const auto asked = this->asked(before ? &before->request : nullptr);
   std::shared_ptr<run::PoolAccess> share;
   if (run::is_persistent(asked)) share = turn_.worker().pool_for(turn_.served(), turn_.site(), script_);
   if (share && !known_) share->pool()->note_script(script_.path, script_.info);
-  auto order =
-      run::order_script(asked, std::move(input), turn_.settings().limits, share ? run::Runs::persistent : run::Runs::fresh);
-  order.is_measured = turn_.is_kept();
+  auto order = run::order_script(asked, std::move(input), turn_.settings().limits,
+                                 share ? run::Runs::persistent : run::Runs::fresh);
+  order.is_measured = turn_.is_recorded();
   if (turn_.is_recording()) facts().order = facts_of(order, share ? share->pool().get() : nullptr);
   TurnAsker asker(turn_);
   run::StartFacts start;
@@ -304,7 +304,9 @@ asio::awaitable<bool> ScriptAnswer::start(run::ScriptInput input) {
   facts.turn_wait = start.waited;
   facts.start = start.took;
   facts.was_left_waiting = start.was_left_waiting;
-  if (start.persistent) facts.persistent = RunFacts::Persistent{start.persistent->process, start.persistent->run, std::move(start.persistent->external)};
+  if (start.persistent)
+    facts.persistent =
+        RunFacts::Persistent{start.persistent->process, start.persistent->run, std::move(start.persistent->external)};
   if (auto* const none = std::get_if<run::NotStarted>(&started)) {
     // Nothing is sent, so nothing may follow.
     if (!none->finding) turn_.writer().close_after();
@@ -313,19 +315,19 @@ asio::awaitable<bool> ScriptAnswer::start(run::ScriptInput input) {
   }
   run_ = std::get<std::shared_ptr<run::ScriptRun>>(std::move(started));
   if (turn_.is_aborted()) run_->stop();
-  if (share && share->workers() == nullptr && !known_) remember();
+  if (share && share->external() == nullptr && !known_) remember();
   turn_.set_source(run_->shared_source());
   co_return true;
 }
 
-pages::Written ScriptAnswer::what_it_wrote() const {
+pages::Written ScriptResponse::what_it_wrote() const {
   pages::Written written;
   written.errors = script::last_lines(run_->report().error_text, kShownErrorLines);
   if (run_->report().head) written.page = run_->gathered().substr(0, kShownPage);
   return written;
 }
 
-void ScriptAnswer::begin_feeding() {
+void ScriptResponse::begin_feeding() {
   if (feeding_ != Feeding::not_begun) return;
   asio::co_spawn(
       turn_.executor(), [self = shared_from_this()] { return self->feed(); },
@@ -336,7 +338,7 @@ void ScriptAnswer::begin_feeding() {
   feeding_ = Feeding::begun;  // Only now is there anybody who will say that it is over.
 }
 
-asio::awaitable<void> ScriptAnswer::feed() {
+asio::awaitable<void> ScriptResponse::feed() {
   const auto self = shared_from_this();
   if (input_has_to_be_fed()) {
     std::string_view data;
@@ -360,13 +362,13 @@ asio::awaitable<void> ScriptAnswer::feed() {
   if (fed_ == BodyRead::gone) run_->stop();
 }
 
-asio::awaitable<void> ScriptAnswer::give_up() {
+asio::awaitable<void> ScriptResponse::give_up() {
   if (!run_) co_return;
   run_->stop();
   co_await stop_feeding();
 }
 
-asio::awaitable<void> ScriptAnswer::stop_feeding() {
+asio::awaitable<void> ScriptResponse::stop_feeding() {
   if (feeding_ == Feeding::not_begun) feeding_ = Feeding::over;
   if (feeding_ == Feeding::over) co_return;
   run_->source().close_input();
@@ -378,9 +380,9 @@ asio::awaitable<void> ScriptAnswer::stop_feeding() {
   if (fed_ == BodyRead::gone) turn_.writer().close_after();
 }
 
-AnswerHead ScriptAnswer::make_head(bool is_whole) {
+ResponseHead ScriptResponse::make_head(bool is_whole) {
   const script::ScriptHead& written = run_->head();
-  AnswerHead head;
+  ResponseHead head;
   head.status = written.status;
   head.reason = written.reason;
   for (const auto& [name, value] : written.fields) head.fields.emplace_back(name, value);
@@ -392,7 +394,7 @@ AnswerHead ScriptAnswer::make_head(bool is_whole) {
   return head;
 }
 
-asio::awaitable<bool> ScriptAnswer::hand_on(const run::Pieces& pieces) {
+asio::awaitable<bool> ScriptResponse::hand_on(const run::Pieces& pieces) {
   // A slow client is not the script's to answer for.
   run_->pause_clock();
   const bool is_taken = co_await turn_.writer().body(pieces, {});
@@ -400,7 +402,7 @@ asio::awaitable<bool> ScriptAnswer::hand_on(const run::Pieces& pieces) {
   co_return is_taken;
 }
 
-asio::awaitable<void> ScriptAnswer::send(const run::ScriptRun::Page& page) {
+asio::awaitable<void> ScriptResponse::send(const run::ScriptRun::Page& page) {
   note(page.finding);
   if (!page.finding && runner_.name == "php-cgi" && script::holds_short_tag(run_->gathered())) {
     Finding remark{Code::short_tags_off, {}};
@@ -409,7 +411,7 @@ asio::awaitable<void> ScriptAnswer::send(const run::ScriptRun::Page& page) {
     turn_.exchange().findings.push_back(std::move(remark));
   }
   Writer& writer = turn_.writer();
-  if (!page.is_whole) run_->source().answer_has_begun(run_->head().is_event_stream());
+  if (!page.is_whole) run_->source().response_has_begun(run_->head().is_event_stream());
   // The length of what was cut off is not that of the page.
   writer.begin(make_head(page.is_whole && !run_->was_cut_off()));
   run::Pieces pieces;
@@ -433,10 +435,10 @@ asio::awaitable<void> ScriptAnswer::send(const run::ScriptRun::Page& page) {
   co_await writer.end();
 }
 
-asio::awaitable<void> ScriptAnswer::send(const run::ScriptRun::Direct&) {
+asio::awaitable<void> ScriptResponse::send(const run::ScriptRun::Direct&) {
   Writer& writer = turn_.writer();
   writer.begin_directly();
-  run_->source().answer_has_begun(false);
+  run_->source().response_has_begun(false);
   for (bool is_taken = true; is_taken;) {
     const run::Pieces pieces = co_await run_->read_page();
     if (pieces.empty()) break;
@@ -445,7 +447,7 @@ asio::awaitable<void> ScriptAnswer::send(const run::ScriptRun::Direct&) {
   }
 }
 
-asio::awaitable<void> ScriptAnswer::redirect_locally(const std::string& location) {
+asio::awaitable<void> ScriptResponse::redirect_locally(const std::string& location) {
   facts().redirected_to = location;
   if (way_.redirects >= run::kMostLocalRedirects) {
     co_await problem(run::too_many_redirects(location));
@@ -461,12 +463,12 @@ asio::awaitable<void> ScriptAnswer::redirect_locally(const std::string& location
   }
   next.target = std::move(std::get<http::Target>(target));
   if (!next.is_head()) next.head.method = "GET";
-  auto route = sites::route_within(surroundings_of(turn_), turn_.site(), {next.head.method, next.target});
+  auto route = sites::route_within(resolve_context_of(turn_), turn_.site(), {next.head.method, next.target});
   std::move(route.trail.begin(), route.trail.end(), std::back_inserter(exchange.trail));
   co_await answer_outcome(turn_, next, std::move(route.outcome), way_.redirects + 1);
 }
 
-asio::awaitable<void> ScriptAnswer::explain(std::optional<Finding> finding) {
+asio::awaitable<void> ScriptResponse::explain(std::optional<Finding> finding) {
   if (fed_ == BodyRead::gone) co_return;
   if (auto body = body_finding(fed_, turn_.settings())) {
     turn_.writer().close_after();
@@ -478,7 +480,7 @@ asio::awaitable<void> ScriptAnswer::explain(std::optional<Finding> finding) {
     finding->facts.emplace_back("file", script_.path);
   }
   if (!finding) co_return;
-  // Only where there is a package to ask for: the answer to the others is not to wait for a coroutine.
+  // Only where there is a package to ask for: the response to the others is not to wait for a coroutine.
   if (finding->code == Code::module_missing) {
     auto asking =
         machine::with_package(turn_.worker().runs(), turn_.worker().shared().search_path, std::move(*finding));
@@ -491,7 +493,7 @@ asio::awaitable<void> ScriptAnswer::explain(std::optional<Finding> finding) {
 
 asio::awaitable<void> answer_script(Turn& turn, const Request& request, std::shared_ptr<const sites::ScriptFound> found,
                                     WayToScript way) {
-  const auto script = std::make_shared<ScriptAnswer>(turn, request, std::move(found), std::move(way));
+  const auto script = std::make_shared<ScriptResponse>(turn, request, std::move(found), std::move(way));
   std::exception_ptr failure;
   try {
     co_await script->answer();
