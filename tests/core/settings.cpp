@@ -156,7 +156,7 @@ TEST_CASE("every mistake in the settings is found, with its place") {
       {kSite + "environment = { A = [] }", "3:21 wrong-type"},
       {kSite + "mounts = [\"b\"]", "3:10 wrong-type"},
       {kSite + "mounts = { \"/b\" = 3 }", "3:19 wrong-type"},
-      {kSite + "response-headers = { A = 3 }", "3:23 wrong-type"},
+      {kSite + "response-headers = { A = 3 }", "3:26 wrong-type"},
       {"[site.a]\ndocument-root = 7", "2:17 wrong-type"},
       {"[limits]\nbody = true", "2:8 wrong-type"},
       {"[interpreter.Perl]\nanywhere = 1", "2:12 wrong-type"},

@@ -197,8 +197,8 @@ std::shared_ptr<PooledProcess> Pool::find_ready(const asio::any_io_executor& exe
     }
     if (!process) return nullptr;
     process->attach(executor);
-    const bool is_fit = process->generation == generation && !process->has_ended() &&
-                        !process->traces().has_altered_limits(process->runs) && process->connect() == 0;
+    const bool is_fit = process->generation == generation && !process->has_ended() && !has_altered_limits(*process) &&
+                        process->connect() == 0;
     if (is_fit) return process;
     useless.push_back(std::exchange(process, nullptr));
     ++places;
@@ -299,6 +299,14 @@ bool Pool::is_worn_out(PooledProcess& process) const {
 bool Pool::was_altered(PooledProcess& process) noexcept {
   try {
     return process.traces().has_left_some() || process.traces().has_altered_limits(process.runs);
+  } catch (const std::bad_alloc&) {
+    return true;
+  }
+}
+
+bool Pool::has_altered_limits(PooledProcess& process) noexcept {
+  try {
+    return process.traces().has_altered_limits(process.runs);
   } catch (const std::bad_alloc&) {
     return true;
   }
