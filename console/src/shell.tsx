@@ -139,7 +139,8 @@ function Locked() {
     <main class="locked">
       <h1>The key is missing</h1>
       <p>
-        This page controls the server on this computer, so it opens only with the key that the server makes at each start.
+        This page controls the server on this computer, so it opens only with the key that the server makes at each
+        start.
       </p>
       <p>Open it with:</p>
       <p class="command">

@@ -3,11 +3,18 @@ import { launch, open } from "./support.mjs";
 
 const [url, ...shots] = process.argv.slice(2);
 const browser = await launch();
-const page = await open(browser, url, { colorScheme: "light", reducedMotion: "reduce", viewport: { width: 1280, height: 800 } });
+const page = await open(browser, url, {
+  colorScheme: "light",
+  reducedMotion: "reduce",
+  viewport: { width: 1280, height: 800 },
+});
 for (let at = 0; at + 1 < shots.length; at += 2) {
-  await page.evaluate((view) => {
-    location.hash = view;
-  }, shots[at + 1]);
+  await page.evaluate(
+    (view) => {
+      location.hash = view;
+    },
+    shots[at + 1],
+  );
   await page.waitForTimeout(1500);
   await page.screenshot({ path: shots[at] });
 }

@@ -102,7 +102,7 @@ asio::awaitable<void> answer_redirect(Turn& turn, sites::Redirect redirect) {
 }
 
 asio::awaitable<void> answer_outcome(Turn& turn, const Request& request, sites::Outcome outcome,
-                                       std::size_t redirects) {
+                                     std::size_t redirects) {
   const bool only_options = request.head.method == "OPTIONS";
   if (auto* const script = std::get_if<sites::ScriptFound>(&outcome)) {
     WayToScript way{redirects};

@@ -44,8 +44,7 @@ asio::awaitable<void> answer_script(Turn& turn, const Request& request, std::sha
                                     WayToScript way);
 asio::awaitable<void> answer_redirect(Turn& turn, sites::Redirect redirect);
 /// Answers with what a route has come to; `redirects` as above.
-asio::awaitable<void> answer_outcome(Turn& turn, const Request& request, sites::Outcome outcome,
-                                       std::size_t redirects);
+asio::awaitable<void> answer_outcome(Turn& turn, const Request& request, sites::Outcome outcome, std::size_t redirects);
 
 /// Answers with a page that explains `finding`: the site's own for that status, if it has one, which goes the way of
 /// any file, else ours. `request` is null if none could be read. `written` is what a script wrote.
