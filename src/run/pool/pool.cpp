@@ -11,6 +11,8 @@
 #include <thread>
 #include <utility>
 
+#include "core/files/state.hpp"
+
 namespace porter::run {
 namespace {
 
@@ -100,16 +102,14 @@ Pool::Pool(PoolOrder order, std::string folder, asio::any_io_executor keeper)
 
 void Pool::note_script(const std::string& path, const struct stat& info) {
   constexpr std::size_t kMostScripts = 10'000;
-  const auto time_of = [](const timespec& time) { return std::pair(time.tv_sec, time.tv_nsec); };
   const std::lock_guard lock(mutex_);
   if (scripts_.size() >= kMostScripts) scripts_.clear();
   struct stat& last = scripts_[path];
   // PHP looks at the time of the source alone.
-  const bool has_same_time = last.st_ino != 0 && time_of(last.st_mtim) == time_of(info.st_mtim);
-  const bool is_same = last.st_ino == info.st_ino && last.st_dev == info.st_dev && last.st_size == info.st_size &&
-                       time_of(last.st_ctim) == time_of(info.st_ctim);
+  const bool has_same_time =
+      last.st_ino != 0 && last.st_mtim.tv_sec == info.st_mtim.tv_sec && last.st_mtim.tv_nsec == info.st_mtim.tv_nsec;
+  if (has_same_time && !files::same_state(last, info)) files_.begin_generation();
   last = info;
-  if (has_same_time && !is_same) files_.begin_generation();
 }
 
 Pool::State Pool::state() {
@@ -298,10 +298,11 @@ bool Pool::is_worn_out(PooledProcess& process) const {
 
 bool Pool::was_altered(PooledProcess& process) noexcept {
   try {
-    return process.traces().has_left_some() || process.traces().has_altered_limits(process.runs);
+    if (process.traces().has_left_some()) return true;
   } catch (const std::bad_alloc&) {
     return true;
   }
+  return has_altered_limits(process);
 }
 
 bool Pool::has_altered_limits(PooledProcess& process) noexcept {
@@ -466,12 +467,15 @@ void Pool::look_at_idle() {
   std::vector<std::shared_ptr<PooledProcess>> tired;
   const auto now = Clock::now();
   auto next = Clock::time_point::max();
+  // With the lock held. Those beyond the usual number were begun for a crowd that has gone.
+  const auto idle_time = [this] {
+    const bool has_extra = processes_ > order_.at_once && order_.at_once < order_.processes;
+    return has_extra ? std::min(order_.idle_time, kIdleOfExtra) : order_.idle_time;
+  };
   {
     const std::lock_guard lock(mutex_);
     for (auto& process : idle_) {
-      // Those beyond the usual number were begun for a crowd that has gone.
-      const bool is_extra = processes_ > order_.at_once && order_.at_once < order_.processes;
-      const auto until = process->idle_since + (is_extra ? std::min(order_.idle_time, kIdleOfExtra) : order_.idle_time);
+      const auto until = process->idle_since + idle_time();
       if (until <= now || is_retired_) {
         tired.push_back(std::move(process));
         --processes_;
@@ -481,9 +485,7 @@ void Pool::look_at_idle() {
     }
     std::erase(idle_, nullptr);
     // Those that are at work now are idle for long enough then at the earliest.
-    const bool has_extra = processes_ > order_.at_once && order_.at_once < order_.processes;
-    if (processes_ > 0 && !is_retired_)
-      next = std::min(next, now + (has_extra ? std::min(order_.idle_time, kIdleOfExtra) : order_.idle_time));
+    if (processes_ > 0 && !is_retired_) next = std::min(next, now + idle_time());
     is_idle_watched_ = next != Clock::time_point::max();
   }
   for (auto& process : tired) terminate_and_reap(std::move(process));
