@@ -18,6 +18,24 @@ std::string names_at(const Settings& settings, const Listener& listener) {
 
 std::string quoted(const std::string& name) { return "\"" + name + "\""; }
 
+/// What a URL has behind the host; nothing for the port that http has by itself.
+std::string port_in_url(std::uint16_t port) { return port == 80 ? "" : ":" + std::to_string(port); }
+
+/// The finding for a name of a site that answers at other addresses than `address`.
+std::optional<Finding> site_elsewhere(const Settings& settings, const http::Host& host, const std::string& address) {
+  for (const Site& site : settings.sites)
+    for (const std::string& pattern : site.hosts) {
+      if (pattern == "*" || !host_matches(pattern, host.name)) continue;
+      const Address& at = main_address(settings, site);
+      return Finding{Code::host_elsewhere,
+                     {{"host", host.name},
+                      {"site", site.name},
+                      {"address", address},
+                      {"url", "http://" + host.name + port_in_url(at.port) + "/"}}};
+    }
+  return std::nullopt;
+}
+
 }  // namespace
 
 bool host_matches(std::string_view pattern, std::string_view name) {
@@ -27,32 +45,16 @@ bool host_matches(std::string_view pattern, std::string_view name) {
   return name.size() > pattern.size() && name.ends_with(pattern);
 }
 
-/// The finding for a name of a site that answers at other addresses than `address`.
-static std::optional<Finding> site_elsewhere(const Settings& settings, const http::Host& host,
-                                             const std::string& address) {
-  for (const Site& site : settings.sites)
-    for (const std::string& pattern : site.hosts) {
-      if (pattern == "*" || !host_matches(pattern, host.name)) continue;
-      const Address& at = main_address(settings, site);
-      const std::string port = at.port == 80 ? "" : ":" + std::to_string(at.port);
-      return Finding{Code::host_elsewhere,
-                     {{"host", host.name},
-                      {"site", site.name},
-                      {"address", address},
-                      {"url", "http://" + host.name + port + "/"}}};
-    }
-  return std::nullopt;
-}
-
 std::variant<Chosen, Finding> choose_site(const Settings& settings, const Listener& listener, const http::Host& host) {
   const std::string address = listener.address.text();
   // Even where no site is, a page of ours is only for the names by which a browser on this machine comes here.
   const bool is_usual = host.name.empty() || host.is_ip || http::is_localhost_name(host.name);
   if (listener.sites.empty() && is_usual) return Chosen{nullptr, "No site uses the address " + address + "."};
   if (listener.sites.empty()) {
-    const std::string port = listener.address.port == 80 ? "" : ":" + std::to_string(listener.address.port);
     return Finding{Code::host_not_served,
-                   {{"host", host.name}, {"address", address}, {"url", "http://localhost" + port + "/"}}};
+                   {{"host", host.name},
+                    {"address", address},
+                    {"url", "http://localhost" + port_in_url(listener.address.port) + "/"}}};
   }
   const Site* best = nullptr;
   std::string_view best_pattern;
@@ -115,7 +117,7 @@ std::vector<std::string> urls_of(const Settings& settings, const Site& site, con
     if (!pattern.starts_with('*')) add(pattern);
   if (is_first && address.reach != Address::Reach::one) add("localhost");
   if (hosts.empty()) add("localhost");
-  const std::string port = address.port == 80 ? "" : ":" + std::to_string(address.port);
+  const std::string port = port_in_url(address.port);
   for (std::string& host : hosts) host = "http://" + host + port;
   return hosts;
 }
