@@ -286,7 +286,7 @@ TEST_CASE("what a run leaves running is ended with it, in a pool and fresh alike
   for (const char* const page : {"/left.php", "/session.php", "/child.php"}) {
     CAPTURE(page);
     CHECK(get(server.port(), page).body == "ok");
-    CHECK(eventually([] { return processes_with("7411").empty(); }));
+    CHECK(eventually([] { return processes_with(sleeper("7411")).empty(); }));
   }
 }
 

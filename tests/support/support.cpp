@@ -409,6 +409,8 @@ std::vector<pid_t> processes_with(const std::string& text) {
   return out;
 }
 
+std::string sleeper(const std::string& seconds) { return std::string("sleep") + '\0' + seconds + '\0'; }
+
 std::chrono::seconds looking_time(std::chrono::seconds usual) {
   const char* const wanted = std::getenv("PORTER_LONG_TESTS");
   return wanted == nullptr ? usual : std::chrono::seconds(std::atoi(wanted));

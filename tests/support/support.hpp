@@ -176,6 +176,8 @@ bool eventually(Condition condition, std::chrono::milliseconds time = std::chron
 std::size_t open_descriptors(pid_t process);
 /// Processes whose command line holds `text`.
 std::vector<pid_t> processes_with(const std::string& text);
+/// The command line of `sleep SECONDS`, as processes_with() sees it: a bare number stands in other command lines too.
+std::string sleeper(const std::string& seconds);
 /// How long a test that looks for rare things may look: PORTER_LONG_TESTS in seconds, else `usual`.
 std::chrono::seconds looking_time(std::chrono::seconds usual);
 /// Process ids of the children of `process`, zombies included; its warden left out.
