@@ -6,31 +6,32 @@ export function size(bytes: number): string {
   const units = ["KiB", "MiB", "GiB", "TiB"];
   let value = bytes / 1024;
   let unit = 0;
-  while (value >= 1024 && unit < units.length - 1) {
+  while (value >= 1023.95 && unit < units.length - 1) {
     value /= 1024;
     unit += 1;
   }
-  return `${value < 100 ? value.toFixed(1) : Math.round(value)} ${units[unit]}`;
+  return `${value.toFixed(1)} ${units[unit]}`;
 }
 
 export const exactBytes = (bytes: number): string => `${bytes.toLocaleString("en")} bytes`;
 
-/** A duration with three digits: "0.82 ms", "41.3 ms", "1.20 s". */
+/** A duration as the log has it: "0.8 ms", "350 ms", "12.5 s". */
 export function duration(milliseconds: number): string {
-  const [value, unit] = milliseconds < 1000 ? [milliseconds, "ms"] : [milliseconds / 1000, "s"];
-  if (value >= 99.95) return `${Math.round(value)} ${unit}`;
-  return `${value < 9.995 ? value.toFixed(2) : value.toFixed(1)} ${unit}`;
+  if (milliseconds < 99.95) return `${milliseconds.toFixed(1)} ms`;
+  if (milliseconds < 9999.5) return `${Math.round(milliseconds)} ms`;
+  return `${(milliseconds / 1000).toFixed(1)} s`;
 }
 
-/** "4 s", "12 min", "2 h 10 min", "3 days". */
+/** "4 s", "12 min", "2 h 10 min", "1 day". */
 export function span(seconds: number): string {
   const whole = Math.max(0, Math.floor(seconds));
   if (whole < 60) return `${whole} s`;
   const minutes = Math.floor(whole / 60);
   if (minutes < 60) return `${minutes} min`;
   const hours = Math.floor(minutes / 60);
-  if (hours >= 48) return `${Math.floor(hours / 24)} days`;
-  return minutes % 60 === 0 ? `${hours} h` : `${hours} h ${minutes % 60} min`;
+  const days = Math.floor(hours / 24);
+  if (days > 0) return days === 1 ? "1 day" : `${days} days`;
+  return `${hours} h ${minutes % 60} min`;
 }
 
 export const ago = (time: number, now: number): string => {

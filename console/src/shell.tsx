@@ -16,16 +16,24 @@ import { RehearseView } from "./views/rehearse";
 import { SettingsView } from "./views/settings";
 import { SitesView } from "./views/sites";
 
-const views: { name: string; title: string; shows: FunctionComponent; waiting?: () => string }[] = [
+const views: {
+  name: string;
+  title: string;
+  shows: FunctionComponent;
+  /** How many wait there, and what of. */
+  waiting?: () => string;
+  told?: string;
+}[] = [
   { name: "sites", title: "Sites", shows: SitesView },
   {
     name: "exchanges",
     title: "Exchanges",
     shows: ExchangesView,
     waiting: () => {
-      const failed = exchanges.value.slice(-500).filter((row) => row.status >= 500).length;
-      return failed > 0 ? `${failed}` : "";
+      const wrong = exchanges.value.slice(-500).filter((row) => row.status >= 500 || (row.errors ?? 0) > 0).length;
+      return wrong > 0 ? `${wrong}` : "";
     },
+    told: "failed, or wrote to their error streams",
   },
   { name: "rehearse", title: "Rehearse", shows: RehearseView },
   { name: "explain", title: "Explain", shows: ExplainView },
@@ -34,6 +42,7 @@ const views: { name: string; title: string; shows: FunctionComponent; waiting?: 
     title: "Settings",
     shows: SettingsView,
     waiting: () => (findings.value.length > 0 ? `${findings.value.length}` : ""),
+    told: "are wrong",
   },
   { name: "languages", title: "Languages", shows: LanguagesView },
   { name: "log", title: "Log", shows: LogView },
@@ -183,7 +192,7 @@ export function Sheet() {
                 <a href={to(one.name)} aria-current={place.value.view === one.name ? "page" : undefined}>
                   {one.title}
                   {waiting && (
-                    <span class="waiting" title={`${waiting} failed`}>
+                    <span class="waiting" title={`${waiting} ${one.told}`}>
                       <span aria-hidden="true">▲</span> {waiting}
                     </span>
                   )}

@@ -85,7 +85,7 @@ export async function refreshStatus(): Promise<void> {
 }
 
 async function loadExchanges(signal: AbortSignal): Promise<void> {
-  const first = await call<ExchangePage>(`/v1/exchanges?most=${firstPage}`, { signal });
+  const first = await call<ExchangePage>(`/v1/exchanges?limit=${firstPage}`, { signal });
   exchanges.value = first.exchanges;
   // Another start counts from 1 again.
   if (first.last < clearedUpTo.value) clearedUpTo.value = 0;
@@ -100,7 +100,7 @@ async function loadEarlier(from: ExchangePage, signal: AbortSignal): Promise<voi
   while (page.has_more && exchanges.value.length < mostRows) {
     const before = page.exchanges[0]?.number ?? 0;
     if (before <= 1) break;
-    page = await call<ExchangePage>(`/v1/exchanges?most=${laterPages}&before=${before}`, { signal });
+    page = await call<ExchangePage>(`/v1/exchanges?limit=${laterPages}&before=${before}`, { signal });
     exchanges.value = merged(exchanges.value, page.exchanges);
   }
   leftOut.value = page.gone_up_to;
@@ -182,7 +182,10 @@ export async function follow(): Promise<void> {
 
 export function keepTime(): void {
   setInterval(() => {
-    if (!document.hidden) now.value = Date.now();
+    if (document.hidden) return;
+    now.value = Date.now();
+    // What is counted there, requests and connections say, is told by no event.
+    if (connection.value === "live") void refreshStatus().catch(() => {});
   }, 5000);
   document.addEventListener("visibilitychange", () => {
     now.value = Date.now();

@@ -57,6 +57,11 @@ std::string unit_text(const machine::Instance& instance) {
       unit_word(client_program()), unit_word(instance.settings));
 }
 
+/// Where the service manager keeps what it is to start at login, as `systemctl enable` puts it there.
+std::string wanted_link(const Unit& unit) {
+  return machine::config_folder() + "/systemd/user/default.target.wants/" + unit.name;
+}
+
 /// Runs systemctl --user; true if it has done what it was asked for.
 bool systemctl(std::vector<std::string> words) {
   words.insert(words.begin(), {"systemctl", "--user"});
@@ -70,33 +75,54 @@ void tell_reserved_ports(const Settings& settings) {
       fail(Finding{Code::port_reserved, {{"port", std::to_string(listener.address.port)}}});
 }
 
+bool write(const std::string& path, const std::string& text) {
+  std::ofstream file(path, std::ios::trunc);
+  file << text;
+  file.close();
+  return static_cast<bool>(file);
+}
+
+int show(const machine::Instance& instance, const Unit& unit);
+
+/// Tells programs what holds now, which is what was wanted.
+int show_done(const machine::Instance& instance, const Unit& unit) {
+  show(instance, unit);
+  return kFine;
+}
+
 int turn_on(const machine::Instance& instance, const Unit& unit) {
   const SettingsRead read = machine::read_settings_file(instance.settings);
   if (!read.problems.empty()) return fail(read.problems);
+  const auto before = files::content_of(unit.file);
   std::error_code error;
   fs::create_directories(fs::path(unit.file).parent_path(), error);
-  std::ofstream file(unit.file, std::ios::trunc);
-  file << unit_text(instance);
-  file.close();
-  if (!file)
+  if (!write(unit.file, unit_text(instance)))
     return fail(fmt::format("The unit {} cannot be written: {}.", text::escape_line(unit.file), std::strerror(errno)));
-  fmt::print("Written: {}\n", text::escape_line(unit.file));
-  tell_reserved_ports(read.settings);
   // A server that was started by hand holds the lock; the unit takes over at the next login.
   const bool runs = machine::lock_holder(instance).has_value();
   if (systemctl({"daemon-reload"}) && systemctl(runs ? std::vector<std::string>{"enable", unit.name}
                                                      : std::vector<std::string>{"enable", "--now", unit.name})) {
+    tell_reserved_ports(read.settings);
+    if (is_json_wanted()) return show_done(instance, unit);
+    fmt::print("Written: {}\n", text::escape_line(unit.file));
     fmt::print("The server starts at login from now on{}.\n", runs ? "; it runs already" : ", and has been started");
     return kFine;
   }
-  return fail(
-      fmt::format("systemd could not be reached. In a session with systemd, type:\n"
-                  "  systemctl --user daemon-reload && systemctl --user enable --now {}",
-                  unit.name));
+  // What nobody starts must not look as if it were started.
+  if (before) {
+    write(unit.file, *before);
+  } else {
+    ::unlink(unit.file.c_str());
+  }
+  return fail(Finding{Code::autostart_unavailable,
+                      {{"client", text::shell_word(client_program())},
+                       {"settings", text::shell_word(instance.settings)},
+                       {"option", instance.option()}}});
 }
 
 int turn_off(const machine::Instance& instance, const Unit& unit) {
   if (::access(unit.file.c_str(), F_OK) != 0) {
+    if (is_json_wanted()) return show_done(instance, unit);
     fmt::print("The server does not start at login.\n");
     return kFine;
   }
@@ -105,25 +131,28 @@ int turn_off(const machine::Instance& instance, const Unit& unit) {
   if (::unlink(unit.file.c_str()) != 0)
     return fail(fmt::format("The unit {} cannot be removed: {}.", text::escape_line(unit.file), std::strerror(errno)));
   systemctl({"daemon-reload"});
+  if (is_json_wanted()) return show_done(instance, unit);
   fmt::print("Removed: {}\n", text::escape_line(unit.file));
   if (machine::lock_holder(instance))
     fmt::print("The server that runs goes on until it is stopped: uporter stop{}\n", instance.option());
   return kFine;
 }
 
-int show(const machine::Instance& instance, const Unit& unit, Form form) {
-  const bool is_on = ::access(unit.file.c_str(), F_OK) == 0;
+int show(const machine::Instance& instance, const Unit& unit) {
+  struct stat info {};
+  const bool has_unit = ::access(unit.file.c_str(), F_OK) == 0;
+  const bool is_on = has_unit && ::lstat(wanted_link(unit).c_str(), &info) == 0;
   const bool is_right = is_on && files::content_of(unit.file) == unit_text(instance);
-  if (form == Form::json) {
-    fmt::print("{}\n", json_text({{"starts_at_login", is_on},
-                                  {"is_up_to_date", is_right},
-                                  {"unit", is_on ? text::to_utf8(unit.file) : ""},
-                                  {"settings", text::to_utf8(instance.settings)}},
-                                 2));
+  if (is_json_wanted()) {
+    print_json({{"starts_at_login", is_on},
+                {"is_up_to_date", is_right},
+                {"unit", has_unit ? text::to_utf8(unit.file) : ""},
+                {"settings", text::to_utf8(instance.settings)}});
     return is_right ? kFine : kFailed;
   }
   if (!is_on) {
-    fmt::print("The server does not start at login. To have it so: uporter autostart on{}\n", instance.option());
+    fmt::print("The server does not start at login{}. To have it so: uporter autostart on{}\n",
+               has_unit ? ": its unit " + text::escape_line(unit.file) + " is not enabled" : "", instance.option());
     return kFailed;
   }
   fmt::print("The server starts at login: {}\n", text::escape_line(unit.file));
@@ -136,11 +165,11 @@ int show(const machine::Instance& instance, const Unit& unit, Form form) {
 
 }  // namespace
 
-int run_autostart(const std::string& settings, Autostart wish, Form form) {
+int run_autostart(const std::string& settings, Autostart wish) {
   const machine::Instance instance = machine::find_instance(settings);
   const Unit unit = unit_of(instance);
   if (wish == Autostart::on) return turn_on(instance, unit);
-  return wish == Autostart::off ? turn_off(instance, unit) : show(instance, unit, form);
+  return wish == Autostart::off ? turn_off(instance, unit) : show(instance, unit);
 }
 
 }  // namespace porter::client

@@ -8,6 +8,6 @@
 namespace porter::client {
 
 enum class Autostart { on, off, status };
-int run_autostart(const std::string& settings, Autostart wish, Form form);
+int run_autostart(const std::string& settings, Autostart wish);
 
 }  // namespace porter::client

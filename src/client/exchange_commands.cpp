@@ -7,6 +7,7 @@
 
 #include <cstdio>
 #include <iostream>
+#include <map>
 #include <memory>
 #include <optional>
 #include <set>
@@ -25,6 +26,7 @@
 #include "core/files/paths.hpp"
 #include "core/http/target.hpp"
 #include "core/text/text.hpp"
+#include "machine/terminal.hpp"
 
 namespace porter::client {
 namespace {
@@ -63,7 +65,7 @@ std::string path_of(std::uint64_t number, const std::string& part = "") {
 }
 
 std::string query_of(const ExchangesOptions& options) {
-  std::string out = "?most=" + std::to_string(options.most);
+  std::string out = "?limit=" + std::to_string(options.most);
   const std::pair<const char*, const std::string*> all[] = {
       {"site", &options.site}, {"status", &options.status}, {"method", &options.method}, {"text", &options.text}};
   for (const auto& [name, value] : all)
@@ -71,8 +73,25 @@ std::string query_of(const ExchangesOptions& options) {
   return out;
 }
 
-bool show(const Json& row, const ExchangesOptions& options) {
-  fmt::print("{}\n", options.form == Form::json ? json_text(row) : line_of(row, terminal_width()));
+/// The document roots of the sites by their names, each with a slash behind it.
+using Roots = std::map<std::string, std::string>;
+
+Roots roots_of(const machine::Instance& instance) {
+  Roots out;
+  const Reply reply = is_json_wanted() ? Reply{} : ask(instance, "GET", "/v1/sites");
+  if (reply.status != 200) return out;
+  for (const Json& site : reply.body["sites"]) out[site.value("name", "")] = shown(site["folder"]) + "/";
+  // A site alone is not named in the rows.
+  if (out.size() == 1) out.emplace("", out.begin()->second);
+  return out;
+}
+
+bool show(const Json& row, const Roots& roots) {
+  if (is_json_wanted()) {
+    print_json_line(row);
+  } else {
+    fmt::print("{}\n", line_of(row, machine::terminal_width(), roots));
+  }
   std::fflush(stdout);
   return std::ferror(stdout) == 0;
 }
@@ -121,13 +140,17 @@ int write_har(const machine::Instance& instance, const ExchangesOptions& options
   }
   if (!to_file) return kFine;
   if (std::rename(beside.c_str(), options.har.c_str()) != 0) return not_written(errno);
+  if (is_json_wanted()) {
+    print_json({{"file", text::to_utf8(options.har)}, {"exchanges", entries.count()}});
+    return kFine;
+  }
   fmt::print("{} exchanges are in {}.{}\n", entries.count(), text::escape_line(options.har),
              options.with_secrets ? "" : " Passwords, cookies and tokens are left out; --with-secrets has them in.");
   return kFine;
 }
 
 /// Shows what is new, again and again, until nobody reads it or the server ends.
-int follow(const machine::Instance& instance, const ExchangesOptions& options, std::uint64_t last) {
+int follow(const machine::Instance& instance, const ExchangesOptions& options, const Roots& roots, std::uint64_t last) {
   ExchangesOptions wanted = options;
   wanted.most = 1000;
   std::set<std::uint64_t> told;
@@ -138,7 +161,7 @@ int follow(const machine::Instance& instance, const ExchangesOptions& options, s
     for (const Json& row : page["exchanges"]) {
       // Of one that is in progress the end is waited for, so that each has one line.
       if (row.value("in_progress", false) || !told.insert(row.value("number", std::uint64_t{0})).second) continue;
-      if (!show(row, options)) return false;
+      if (!show(row, roots)) return false;
     }
     return true;
   };
@@ -203,13 +226,14 @@ int run_exchanges(const ServerChoice& meant, const ExchangesOptions& options) {
   if (!options.har.empty()) return write_har(*instance, options);
   const Json page = ask_for(*instance, "GET", "/v1/exchanges" + query_of(options));
   if (page.is_null()) return kFailed;
-  if (options.form == Form::json && !options.follow) {
-    fmt::print("{}\n", json_text(page, 2));
+  if (is_json_wanted() && !options.follow) {
+    print_json(page);
     return kFine;
   }
+  const Roots roots = roots_of(*instance);
   for (const Json& row : page["exchanges"])
-    if (!show(row, options)) return kFine;
-  if (options.follow) return follow(*instance, options, page.value("last", std::uint64_t{0}));
+    if (!show(row, roots)) return kFine;
+  if (options.follow) return follow(*instance, options, roots, page.value("last", std::uint64_t{0}));
   if (page["exchanges"].empty())
     std::fprintf(stderr, "%s\n", page.value("last", 0) == 0 ? "There was no exchange yet." : "No matching exchanges.");
   if (const auto lost = page.value("lost", 0); lost > 0)
@@ -227,8 +251,8 @@ int run_exchange(const ServerChoice& meant, const ExchangeOptions& options) {
   if (options.part == Part::curl) return print_part(*instance, options.number, "curl");
   const Json exchange = ask_for(*instance, "GET", path_of(options.number));
   if (exchange.is_null()) return kFailed;
-  if (options.form == Form::json) {
-    fmt::print("{}\n", json_text(exchange, 2));
+  if (is_json_wanted()) {
+    print_json(exchange);
     return kFine;
   }
   const auto request = bytes_of(*instance, options.number, "request");
@@ -278,8 +302,8 @@ int run_again(const ServerChoice& meant, const AgainOptions& options) {
   }
   const Json reply = ask_for(*instance, "POST", path_of(options.number, "again"), change, kMostRepeating);
   if (reply.is_null()) return kFailed;
-  if (options.form == Form::json) {
-    fmt::print("{}\n", json_text(reply, 2));
+  if (is_json_wanted()) {
+    print_json(reply);
     return kFine;
   }
   fmt::print("Sent again as exchange {}.\n{}", reply.value("number", std::uint64_t{0}),
@@ -341,18 +365,18 @@ int run_compare(const ServerChoice& meant, const CompareOptions& options) {
   Json difference;
   if (is_number(options.left) && is_number(options.right)) {
     const auto instance = running(meant);
-    if (!instance) return kBadUse;
+    if (!instance) return kFailed;
     difference = ask_for(*instance, "GET", "/v1/exchanges/" + options.left + "/difference/" + options.right, nullptr,
                          kMostComparing);
-    if (difference.is_null()) return kBadUse;
+    if (difference.is_null()) return kFailed;
   } else {
     std::vector<exchange::Side> sides;
     for (const std::string& written : {options.left, options.right}) {
       if (is_number(written)) {
         const auto instance = running(meant);
-        if (!instance) return kBadUse;
+        if (!instance) return kFailed;
         auto side = side_of_number(*instance, written);
-        if (!side) return kBadUse;
+        if (!side) return kFailed;
         sides.push_back(std::move(*side));
         continue;
       }
@@ -363,8 +387,8 @@ int run_compare(const ServerChoice& meant, const CompareOptions& options) {
     // Of an entry of a HAR nothing is known about runs, so they are no difference.
     difference = exchange::difference(sides[0], sides[1]);
   }
-  if (options.form == Form::json) {
-    fmt::print("{}\n", json_text(difference, 2));
+  if (is_json_wanted()) {
+    print_json(difference);
   } else {
     fmt::print("{}", view_of_difference(difference));
   }

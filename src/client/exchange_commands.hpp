@@ -20,14 +20,12 @@ struct ExchangesOptions {
   std::size_t most = 40;
   std::string har;  ///< The file that a HAR is written to; empty: a list is shown.
   bool with_secrets = false;
-  Form form = Form::text;
 };
 int run_exchanges(const ServerChoice& meant, const ExchangesOptions& options);
 
 struct ExchangeOptions {
   std::uint64_t number = 0;
   enum class Part { view, request, response, page, curl } part = Part::view;
-  Form form = Form::text;
 };
 int run_exchange(const ServerChoice& meant, const ExchangeOptions& options);
 
@@ -39,14 +37,12 @@ struct AgainOptions {
   std::vector<std::string> without;  ///< Names.
   std::string body;                  ///< A file; "-": standard input; empty: the body stays.
   bool yes = false;
-  Form form = Form::text;
 };
 int run_again(const ServerChoice& meant, const AgainOptions& options);
 
 struct CompareOptions {
   std::string left;
   std::string right;
-  Form form = Form::text;
 };
 int run_compare(const ServerChoice& meant, const CompareOptions& options);
 

@@ -2,8 +2,6 @@
 #include "client/exchange_view.hpp"
 
 #include <fmt/format.h>
-#include <sys/ioctl.h>
-#include <unistd.h>
 
 #include <algorithm>
 #include <cmath>
@@ -68,8 +66,8 @@ std::string clock_of(const std::string& time) {
 }
 
 std::string millis_text(double millis) {
-  if (millis < 100) return fmt::format("{:.1f} ms", millis);
-  if (millis < 10'000) return fmt::format("{:.0f} ms", millis);
+  if (millis < 99.95) return fmt::format("{:.1f} ms", millis);
+  if (millis < 9999.5) return fmt::format("{:.0f} ms", millis);
   return fmt::format("{:.1f} s", millis / 1000);
 }
 
@@ -188,14 +186,14 @@ void add_timing(std::string& out, const Json& timing) {
     double millis;
     char mark;
   };
-  const double turn = timing.value("turn", 0.0);
+  const double queue = timing.value("queue", 0.0);
   const double start = timing.value("start", 0.0);
   const double first = timing.value("first_byte", 0.0);
   const double all = std::max(timing.value("all", 0.0), first);
   const Part parts[] = {{"waiting for its head", timing.value("head", 0.0), '.'},
-                        {"waiting for a turn", turn, '.'},
+                        {"in the queue", queue, '.'},
                         {"starting the process", start, '+'},
-                        {"until the first byte", std::max(0.0, first - turn - start), '='},
+                        {"until the first byte", std::max(0.0, first - queue - start), '='},
                         {"sending the rest", std::max(0.0, all - first), '#'}};
   double sum = 0;
   for (const Part& part : parts) sum += part.millis;
@@ -299,13 +297,7 @@ void add_page(std::string& out, const Json& page) {
 
 }  // namespace
 
-std::size_t terminal_width() {
-  winsize size{};
-  if (::isatty(STDOUT_FILENO) == 0 || ::ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) != 0) return 0;
-  return size.ws_col;
-}
-
-std::string line_of(const Json& row, std::size_t width) {
+std::string line_of(const Json& row, std::size_t width, const std::map<std::string, std::string>& roots) {
   const int status = row.value("status", 0);
   const bool is_open = row.value("in_progress", false);
   const std::string begin =
@@ -314,7 +306,10 @@ std::string line_of(const Json& row, std::size_t width) {
   std::string rest = fmt::format("  {:>8}  {:>8}  ", is_open ? "so far" : millis_text(row.value("milliseconds", 0.0)),
                                  text::format_size(row.value("bytes", std::uint64_t{0})));
   if (row.contains("site")) rest += "[" + shown(row["site"]) + "]  ";
-  rest += shown(row["answered_by"]);
+  std::string by = shown(row["answered_by"]);
+  if (const auto root = roots.find(row.value("site", "")); root != roots.end() && !root->second.empty())
+    if (const std::size_t at = by.find(root->second); at != by.npos) by.erase(at, root->second.size());
+  rest += by;
   if (row.contains("repeats")) rest += fmt::format(" (repeats {})", row["repeats"].get<std::uint64_t>());
   constexpr std::size_t kUsualTarget = 40;
   // Of what there is room for, the target has the greater part.

@@ -1,6 +1,7 @@
 // Exchanges as they are shown to people in a terminal.
 #pragma once
 
+#include <map>
 #include <string>
 #include <string_view>
 
@@ -8,11 +9,9 @@
 
 namespace porter::client {
 
-/// The columns of the terminal that is written to; 0: it is none, and lines may be of any length.
-std::size_t terminal_width();
-
-/// One line of a list, fitted to `width` columns; 0: as long as it is.
-std::string line_of(const nlohmann::json& row, std::size_t width);
+/// One line of a list, fitted to `width` columns; 0: as long as it is. What lies below one of `roots` is told from
+/// there on.
+std::string line_of(const nlohmann::json& row, std::size_t width, const std::map<std::string, std::string>& roots);
 
 /// The whole of an exchange. `request` and `response` are the bytes that are kept.
 std::string view_of(const nlohmann::json& exchange, std::string_view request, std::string_view response);

@@ -37,10 +37,12 @@ void print_explanation(const Json& explanation) {
     fmt::print("Once started  {}\n", shown(explanation["outcome"]));
   fmt::print("\n");
   for (const Json& finding : explanation["findings"])
-    fmt::print("{}{}{}\n  {}\n  What to do: {}\n\n", paint().warn, finding["code"].get<std::string>(), paint().plain,
-               shown(finding["sentence"]), text::escape_lines(finding["remedy"].get<std::string>(), "    "));
+    print_wrapped(fmt::format("{}{}{}\n  {}\n  What to do: {}\n\n", paint().warn, finding["code"].get<std::string>(),
+                              paint().plain, shown(finding["sentence"]),
+                              text::escape_lines(finding["remedy"].get<std::string>(), "    ")),
+                  4);
   int number = 0;
-  for (const Json& step : explanation["trail"]) fmt::print("{:>2}. {}\n", ++number, shown(step));
+  for (const Json& step : explanation["trail"]) print_wrapped(fmt::format("{:>2}. {}\n", ++number, shown(step)), 4);
 }
 
 machine::Standing standing_of(const machine::Instance& instance) {
@@ -97,7 +99,7 @@ SettingsRead settings_in(const Json& status) {
 
 }  // namespace
 
-int run_explain(const ServerChoice& meant, const std::string& what, Form form) {
+int run_explain(const ServerChoice& meant, const std::string& what) {
   const auto found = found_or_told(find_explainer(meant, what));
   if (!found) return kFailed;
   const machine::Instance& instance = *found;
@@ -115,11 +117,11 @@ int run_explain(const ServerChoice& meant, const std::string& what, Form form) {
     explanation =
         parse_json(json_of(machine::explain({read.settings, search_path}, standing_of(instance), what, here)));
   }
-  form == Form::json ? fmt::print("{}\n", json_text(explanation, 2)) : print_explanation(explanation);
+  is_json_wanted() ? print_json(explanation) : print_explanation(explanation);
   return explanation["served"].get<bool>() ? kFine : kFailed;
 }
 
-int run_doctor(const ServerChoice& meant, Form form, Depth depth) {
+int run_doctor(const ServerChoice& meant, Depth depth) {
   const auto found = found_or_told(find_server(meant));
   if (!found) return kFailed;
   const machine::Instance& instance = *found;
@@ -133,6 +135,7 @@ int run_doctor(const ServerChoice& meant, Form form, Depth depth) {
   }
   const std::string search_path = machine::search_path();
   const Settings settings = read.settings;
+  const bool has_mistakes = !read.problems.empty();
   auto checks = machine::examine(instance, std::move(read), search_path, standing_of(instance));
   if (depth == Depth::with_syntax) {
     const run::ScopedKin kin;
@@ -147,25 +150,28 @@ int run_doctor(const ServerChoice& meant, Form form, Depth depth) {
     out.push_back({{"what", text::to_utf8(check.what)},
                    {"state", text::to_utf8(check.state)},
                    {"findings", json_of(check.findings)}});
-    if (form == Form::json) continue;
+    if (is_json_wanted()) continue;
     const bool fine = wrong == 0;
-    fmt::print("{}{}{}  {}: {}\n", fine ? paint().good : paint().bad, fine ? "✓" : "✗", paint().plain,
-               text::escape_line(check.what), text::escape_line(check.state));
+    print_wrapped(fmt::format("{}{}{}  {}: {}\n", fine ? paint().good : paint().bad, fine ? "✓" : "✗", paint().plain,
+                              text::escape_line(check.what), text::escape_line(check.state)),
+                  3);
     for (const SettingsProblem& finding : check.findings) {
       if (finding.line > 0) {
         fmt::print("{}", text_of(finding));
       } else {
-        fmt::print("   {}\n   What to do: {}\n", text::escape_line(sentence_of(finding.finding)),
-                   text::escape_lines(remedy_of(finding.finding), "    "));
+        print_wrapped("   " + text::escape_line(sentence_of(finding.finding)) +
+                          "\n   What to do: " + text::escape_lines(remedy_of(finding.finding), "    ") + "\n",
+                      5);
       }
     }
   }
-  if (form == Form::json) {
-    fmt::print("{}\n", json_text(out, 2));
+  if (is_json_wanted()) {
+    print_json({{"checks", std::move(out)}});
   } else {
     fmt::print("\n{}\n",
                count == 0 ? "Nothing is wrong." : fmt::format("{} {}.", count, count == 1 ? "finding" : "findings"));
   }
+  if (has_mistakes) return kBadUse;
   return count == 0 ? kFine : kFailed;
 }
 

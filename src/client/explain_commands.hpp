@@ -7,9 +7,9 @@
 
 namespace porter::client {
 
-int run_explain(const ServerChoice& meant, const std::string& what, Form form);
+int run_explain(const ServerChoice& meant, const std::string& what);
 /// How far the doctor looks: with_syntax has each script checked by its interpreter as well.
 enum class Depth { usual, with_syntax };
-int run_doctor(const ServerChoice& meant, Form form, Depth depth);
+int run_doctor(const ServerChoice& meant, Depth depth);
 
 }  // namespace porter::client

@@ -28,6 +28,7 @@
 #include "core/text/text.hpp"
 #include "machine/environment.hpp"
 #include "machine/instance.hpp"
+#include "machine/network_urls.hpp"
 #include "machine/php.hpp"
 #include "run/process.hpp"
 
@@ -42,8 +43,9 @@ constexpr std::chrono::seconds kStopTime{30};
 constexpr std::chrono::seconds kPatience{2};
 constexpr std::chrono::seconds kPatienceForStop{10};
 constexpr std::chrono::seconds kGraceAfterTerm{8};
-constexpr int kAlreadyRunning = 4;
 constexpr std::chrono::milliseconds kLookEvery{20};
+/// The status of a call that was refused since the settings have mistakes.
+constexpr int kMistaken = 409;
 constexpr off_t kLargeLog = 1024 * 1024;
 
 /// The process of a running server, held by itself and not by its number, so that no other one can be meant.
@@ -114,6 +116,24 @@ std::optional<Reply> ask_running(const machine::Instance& instance, const std::s
   return reply;
 }
 
+/// How other devices reach the sites, where they do.
+void print_network_urls(const Json& sites) {
+  bool is_first = true;
+  std::string not_reached;
+  for (const Json& site : sites) {
+    for (const Json& url : site.value("network_urls", Json::array())) {
+      fmt::print("  {:<11}  {}  {}\n", is_first ? "Network" : "", url.get<std::string>(), shown(site["name"]));
+      is_first = false;
+    }
+    if (!site.contains("network_urls")) not_reached = shown(site["name"]);
+  }
+  if (!is_first && !not_reached.empty())
+    print_wrapped(fmt::format("  {:<11}  {} is reached by other devices once it has a port of its own: uporter site "
+                              "change {} --reach network\n",
+                              "", not_reached, not_reached),
+                  15);
+}
+
 void print_sites(const Json& sites) {
   std::size_t widest = 0;
   std::size_t widest_url = 0;
@@ -127,10 +147,11 @@ void print_sites(const Json& sites) {
                site["url"].get<std::string>(), widest_url, paint().plain, shown(site["folder"]));
     for (const Json& mount : site["mounts"])
       fmt::print("  {:<11}  {:<{}}  {:<{}}  {}\n", "", "", widest, "  " + shown(mount["path"]), widest_url,
-                 shown(mount["folder"]));
+                 shown(mount["target"]));
     is_first = false;
   }
   if (sites.empty()) fmt::print("  {:<11}  none yet; add one: uporter site add NAME FOLDER\n", "Sites");
+  print_network_urls(sites);
 }
 
 /// The interpreters that are kept, a line for each site.
@@ -192,7 +213,7 @@ void print_status(const Json& now) {
                  (version.empty() ? "" : " " + version);
     if (const std::string site = interpreter.value("site", ""); !site.empty()) languages += " for " + site;
   }
-  fmt::print("  Languages    {}\n", languages.empty() ? "compiled programs" : languages + ", compiled programs");
+  print_wrapped("  Languages    " + (languages.empty() ? "" : languages + ", ") + "compiled programs\n", 15);
   print_pools(now);
   print_runs(now["runs"]);
   const long long requests = now["requests"].get<long long>();
@@ -210,6 +231,9 @@ void print_status(const Json& now) {
   }
 }
 
+/// What a server says of itself, for people or for programs.
+void show_status(const Json& now) { is_json_wanted() ? print_json(now) : print_status(now); }
+
 /// The part of the log that was written since it had `from` bytes.
 std::string log_since(const std::string& path, off_t from) {
   const files::Descriptor file(::open(path.c_str(), O_RDONLY | O_CLOEXEC));
@@ -225,7 +249,7 @@ std::string log_since(const std::string& path, off_t from) {
 }
 
 /// Starts uporterd in a session of its own; `ready` can be read once it answers or has ended.
-std::variant<pid_t, run::StartError> start_server(const machine::Instance& instance, int log,
+std::variant<pid_t, run::StartError> start_server(const machine::Instance& instance, const std::string& reach, int log,
                                                   files::Descriptor& ready) {
   files::Pipe pipe;
   if (!files::make_pipe(pipe)) return run::StartError{run::StartError::Step::resources, errno};
@@ -235,6 +259,7 @@ std::variant<pid_t, run::StartError> start_server(const machine::Instance& insta
   run::StartOrder order;
   order.program = server_program();
   order.arguments = {order.program, "--settings", instance.named, "--ready", std::to_string(kReady)};
+  if (!reach.empty()) order.arguments.insert(order.arguments.end(), {"--reach", reach});
   order.environment = script::Environment(machine::own_environment());
   order.folder = current_folder();
   order.output = order.error = log;
@@ -262,8 +287,8 @@ Present look_at_present(const machine::Instance& instance) {
     const Reply reply = ask_patiently(instance, "GET", "/v1/status", kStartTime);
     const bool is_stopping = reply.status == 200 && reply.body.value("state", "") == "stopping";
     if (reply.status == 200 && !is_stopping) {
-      fmt::print("It runs already.\n\n");
-      print_status(reply.body);
+      if (!is_json_wanted()) fmt::print("It runs already.\n\n");
+      show_status(reply.body);
       return Present::answers;
     }
     if (is_stopping) server.has_ended_within(kStopTime);
@@ -284,17 +309,19 @@ int explain_failed_start(const machine::Instance& instance, pid_t id, off_t log_
   }
   // Somebody else was faster by a moment; then what was wanted is so.
   if (WIFEXITED(status) && WEXITSTATUS(status) == kAlreadyRunning) return run_start(settings);
-  std::fputs(log_since(instance.log, log_before).c_str(), stderr);
+  std::string said = log_since(instance.log, log_before);
+  if (said.ends_with('\n')) said.pop_back();
+  if (!said.empty()) fail(said);
   const bool was_stopped =
       (WIFEXITED(status) && WEXITSTATUS(status) == 0) || (WIFSIGNALED(status) && WTERMSIG(status) == SIGTERM);
   if (was_stopped) return fail("The server was stopped while it was starting.");
   return fail("The server was not started.", WIFEXITED(status) ? WEXITSTATUS(status) : kFailed);
 }
 
-/// Stops the server of `instance`, if it runs.
+/// Stops the server of `instance`, if it runs. What it has done is told to people alone.
 int stop(const machine::Instance& instance) {
   if (!machine::lock_holder(instance)) {
-    fmt::print("No server runs for {}.\n", text::escape_line(instance.subject()));
+    if (!is_json_wanted()) fmt::print("No server runs for {}.\n", text::escape_line(instance.subject()));
     return kFine;
   }
   const ServerProcess server = wait_for_server(instance);
@@ -317,14 +344,14 @@ int stop(const machine::Instance& instance) {
   if (!server.has_ended_within(kStopTime))
     return fail(fmt::format("The server (process {0}) has not ended within {1} s. End it: kill -9 {0}",
                             server.process(), kStopTime.count()));
-  fmt::print("Stopped: the server of {}\n", text::escape_line(instance.subject()));
+  if (!is_json_wanted()) fmt::print("Stopped: the server of {}\n", text::escape_line(instance.subject()));
   return kFine;
 }
 
 /// Tells that nothing runs that `instance` could be.
-int tell_stopped(const machine::Instance& instance, Form form) {
-  if (form == Form::json) {
-    fmt::print("{}\n", json_text({{"state", "stopped"}, {"settings", text::to_utf8(instance.settings)}}, 2));
+int tell_stopped(const machine::Instance& instance) {
+  if (is_json_wanted()) {
+    print_json({{"state", "stopped"}, {"settings", text::to_utf8(instance.settings)}});
   } else {
     fmt::print("{}Upright Porter is not running{} for {}\nStart it: uporter start{}\n", paint().warn, paint().plain,
                text::escape_line(instance.settings), instance.option());
@@ -334,7 +361,7 @@ int tell_stopped(const machine::Instance& instance, Form form) {
 
 }  // namespace
 
-int run_start(const std::string& settings) {
+int run_start(const std::string& settings, const std::string& reach) {
   const machine::Instance present = machine::find_instance(settings);
   switch (look_at_present(present)) {
     case Present::answers:
@@ -355,7 +382,7 @@ int run_start(const std::string& settings) {
         fmt::format("The log {} cannot be written: {}.", text::escape_line(instance.log), std::strerror(errno)));
   const off_t before = ::lseek(log.get(), 0, SEEK_END);
   files::Descriptor ready;
-  const auto started = start_server(instance, log.get(), ready);
+  const auto started = start_server(instance, reach, log.get(), ready);
   if (const auto* const error = std::get_if<run::StartError>(&started))
     return fail(fmt::format("The server program {} cannot be started: {}. It must lie beside uporter.",
                             server_program(), std::strerror(error->number)));
@@ -363,17 +390,21 @@ int run_start(const std::string& settings) {
     return explain_failed_start(instance, std::get<pid_t>(started), before, settings);
   const Reply reply = ask_patiently(instance, "GET", "/v1/status", kPatience);
   if (reply.status == 200) {
-    print_status(reply.body);
+    show_status(reply.body);
     tell_of_variables();
   } else {
-    fmt::print("Started, and stopped again by somebody else since.\n");
+    if (is_json_wanted()) print_json({{"state", "stopped"}});
+    if (!is_json_wanted()) fmt::print("Started, and stopped again by somebody else since.\n");
   }
   return kFine;
 }
 
 int run_stop(const ServerChoice& meant) {
   const auto found = found_or_told(find_server(meant));
-  return found ? stop(*found) : kFailed;
+  if (!found) return kFailed;
+  const int status = stop(*found);
+  if (status == kFine && is_json_wanted()) print_json({{"state", "stopped"}});
+  return status;
 }
 
 int run_restart(const std::string& settings) {
@@ -390,18 +421,23 @@ int run_restart(const std::string& settings) {
   return status == kFine ? run_start(settings) : status;
 }
 
-int run_status(const ServerChoice& meant, Form form) {
+int run_status(const ServerChoice& meant, Codes codes) {
   const auto found = found_or_told(find_server(meant));
   if (!found) return kFailed;
   const machine::Instance& instance = *found;
-  if (!machine::lock_holder(instance)) return tell_stopped(instance, form);
+  if (!machine::lock_holder(instance)) return tell_stopped(instance);
   const auto reply = ask_running(instance, "GET", "/v1/status");
   if (!reply) return kFailed;
-  form == Form::json ? fmt::print("{}\n", json_text(reply->body, 2)) : print_status(reply->body);
+  show_status(reply->body);
+  if (codes == Codes::shown && !is_json_wanted())
+    for (const Json& site : reply->body["sites"])
+      if (site.contains("network_code"))
+        fmt::print("\n  {}\n{}", site["network_urls"][0].get<std::string>(),
+                   machine::qr_code_text(site["network_code"].get<std::vector<std::string>>(), 2));
   return reply->body.value("findings", Json::array()).empty() ? kFine : kFailed;
 }
 
-int run_status_of_all(Form form) {
+int run_status_of_all() {
   const auto all = running_servers();
   Json out = Json::array();
   for (const RunningServer& server : all)
@@ -409,12 +445,12 @@ int run_status_of_all(Form form) {
                                             : Json({{"state", "silent"},
                                                     {"settings", text::to_utf8(server.instance.settings)},
                                                     {"folder", text::to_utf8(server.instance.root)}}));
-  if (form == Form::json) {
-    fmt::print("{}\n", json_text(out, 2));
+  if (is_json_wanted()) {
+    print_json({{"servers", std::move(out)}});
   } else if (all.empty()) {
     fmt::print("No server of yours runs.\n");
   }
-  for (std::size_t i = 0; form == Form::text && i < all.size(); ++i) {
+  for (std::size_t i = 0; !is_json_wanted() && i < all.size(); ++i) {
     if (i > 0) fmt::print("\n");
     if (all[i].status.is_object()) {
       print_status(all[i].status);
@@ -433,9 +469,15 @@ int run_reload(const ServerChoice& meant) {
   if (!reply) return kFailed;
   if (reply->status != 200) {
     fail_with(reply->body);
-    return instance.settings.empty() ? kFailed : fail("The settings were not applied; the server goes on as before.");
+    if (instance.settings.empty()) return kFailed;
+    return fail("The settings were not applied; the server goes on as before.",
+                reply->status == kMistaken ? kBadUse : kFailed);
   }
-  fmt::print("Applied: {}\n", text::escape_line(instance.settings));
+  if (is_json_wanted()) {
+    print_json(reply->body);
+  } else {
+    fmt::print("Applied: {}\n", text::escape_line(instance.settings));
+  }
   return kFine;
 }
 
@@ -451,7 +493,11 @@ int change_state(const ServerChoice& meant, const std::string& what, const std::
     fail_with(reply->body);
     return kFailed;
   }
-  fmt::print("{}{}\n", done, found->option());
+  if (is_json_wanted()) {
+    print_json(reply->body);
+  } else {
+    fmt::print("{}{}\n", done, found->option());
+  }
   return kFine;
 }
 
@@ -472,14 +518,14 @@ int run_log(const ServerChoice& meant, const LogOptions& options) {
   const machine::Instance& instance = *found;
   if (!machine::lock_holder(instance)) return fail(not_running(instance));
   if (!knows_site(instance, options.site)) return kBadUse;
-  std::string target = fmt::format("/v1/log?lines={}", options.lines);
+  std::string target = fmt::format("/v1/log?limit={}", options.lines);
   if (options.follow) target += "&follow=true";
   if (options.errors) target += "&errors=true";
   if (!options.site.empty()) target += "&site=" + http::percent_encode(options.site);
   const bool asked = ask_for_lines(instance, target, [&options](const Json& line) {
     if (!line.is_object()) return true;
-    if (options.form == Form::json) {
-      fmt::print("{}\n", json_text(line));
+    if (is_json_wanted()) {
+      print_json_line(line);
       std::fflush(stdout);
       return std::ferror(stdout) == 0;
     }
@@ -487,14 +533,15 @@ int run_log(const ServerChoice& meant, const LogOptions& options) {
     const std::string& colour = status >= 500 || status == 0 ? paint().bad
                                 : status >= 400              ? paint().warn
                                                              : std::string();
-    fmt::print("{}{}{}\n", colour, line.value("text", ""), colour.empty() ? "" : paint().plain);
+    constexpr std::size_t kBelowStatus = 14;
+    print_wrapped(colour + line.value("text", "") + (colour.empty() ? "" : paint().plain) + "\n", kBelowStatus);
     std::fflush(stdout);
     return std::ferror(stdout) == 0;
   });
   return asked ? kFine : fail(unreachable(instance, "its control socket cannot be reached"));
 }
 
-int run_check(const std::string& named, Form form) {
+int run_check(const std::string& named) {
   if (!exists_if_named(named)) return kBadUse;
   const std::string file = machine::find_settings_file(named);
   const SettingsRead read = machine::read_settings_file(file);
@@ -505,25 +552,30 @@ int run_check(const std::string& named, Form form) {
   if (all.empty()) notes = machine::body_contradictions(read.settings, machine::search_path());
   for (const Address& address : read.settings.unused_addresses())
     notes.push_back({Code::address_unused, {{"address", address.text()}}});
-  if (form == Form::json) {
-    const Json out = {{"settings", file},
-                      {"sites", read.settings.sites.size()},
-                      {"findings", json_of(all)},
-                      {"notes", json_of(notes)}};
-    fmt::print("{}\n", json_text(out, 2));
-    return all.empty() ? kFine : kFailed;
+  // A folder that is not there now is no mistake: the settings are gone by.
+  const int status = !read.problems.empty() ? kBadUse : all.empty() ? kFine : kFailed;
+  if (is_json_wanted()) {
+    print_json({{"file", text::to_utf8(file)},
+                {"valid", read.problems.empty()},
+                {"sites", read.settings.sites.size()},
+                {"addresses", read.settings.listeners().size()},
+                {"findings", json_of(all)},
+                {"notes", json_of(notes)}});
+    return status;
   }
   if (!all.empty()) {
     fail(all);
     return fail(
-        fmt::format("{} {} in {}", all.size(), all.size() == 1 ? "problem" : "problems", text::escape_line(file)));
+        fmt::format("{} {} in {}", all.size(), all.size() == 1 ? "problem" : "problems", text::escape_line(file)),
+        status);
   }
   fmt::print("{} is fine: {} {}, {} {}.\n", text::escape_line(file), read.settings.sites.size(),
              read.settings.sites.size() == 1 ? "site" : "sites", read.settings.listeners().size(),
              read.settings.listeners().size() == 1 ? "address" : "addresses");
   for (const Finding& note : notes)
-    fmt::print("{}\n  What to do: {}\n", text::escape_line(sentence_of(note)),
-               text::escape_lines(remedy_of(note), "    "));
+    print_wrapped(
+        text::escape_line(sentence_of(note)) + "\n  What to do: " + text::escape_lines(remedy_of(note), "    ") + "\n",
+        4);
   return kFine;
 }
 

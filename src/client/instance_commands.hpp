@@ -12,14 +12,16 @@ namespace porter::client {
 // statuses.
 
 /// Starts the server in the background, and returns once it answers or has said why it does not.
-int run_start(const std::string& settings);
+/// `reach` is as that of ServeOptions.
+int run_start(const std::string& settings, const std::string& reach = {});
 int run_stop(const ServerChoice& meant);
 int run_restart(const std::string& settings);
 
-enum class Form { text, json };
-int run_status(const ServerChoice& meant, Form form);
+/// Whether the URLs for other devices are shown as codes for a camera as well.
+enum class Codes { hidden, shown };
+int run_status(const ServerChoice& meant, Codes codes);
 /// All servers of this user that run.
-int run_status_of_all(Form form);
+int run_status_of_all();
 int run_reload(const ServerChoice& meant);
 
 /// Closes the addresses of the running server, and opens them again.
@@ -31,9 +33,8 @@ struct LogOptions {
   std::string site;
   bool errors = false;
   std::size_t lines = 40;
-  Form form = Form::text;
 };
 int run_log(const ServerChoice& meant, const LogOptions& options);
-int run_check(const std::string& named, Form form);
+int run_check(const std::string& named);
 
 }  // namespace porter::client

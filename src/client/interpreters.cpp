@@ -7,6 +7,7 @@
 #include <boost/asio/io_context.hpp>
 #include <cstdio>
 
+#include "client/output.hpp"
 #include "core/settings/read_settings.hpp"
 #include "core/text/json.hpp"
 #include "core/text/text.hpp"
@@ -52,38 +53,30 @@ void print_table(const std::vector<machine::FoundInterpreter>& all) {
       program += ", persistent";
     }
     if (!found.site.empty()) program += ", for site " + found.site;
-    fmt::print("{:<11}  {:<16}  {:<14}  {:<9}  {}\n", known.language, known.endings, where_text(known.where),
-               found.version.empty() ? "–" : found.version, program);
+    print_wrapped(fmt::format("{:<11}  {:<16}  {:<14}  {:<9}  {}\n", known.language, known.endings,
+                              where_text(known.where), found.version.empty() ? "–" : found.version, program),
+                  58);
   }
-  fmt::print(
+  print_wrapped(
       "\nIn a script folder (cgi-bin), a file's own first line (#!) comes before its ending, and compiled programs run "
-      "as "
-      "they are.\n");
-}
-
-void print_json(const std::vector<machine::FoundInterpreter>& all) {
-  nlohmann::json out = nlohmann::json::array();
-  for (const machine::FoundInterpreter& found : all)
-    out.push_back({{"language", found.interpreter.language},
-                   {"site", found.site},
-                   {"endings", found.interpreter.endings},
-                   {"program", found.interpreter.program},
-                   {"path", found.path},
-                   {"version", found.version},
-                   {"persistent", found.interpreter.is_persistent()},
-                   {"external", found.interpreter.persistence.external},
-                   {"package", found.interpreter.package}});
-  fmt::print("{}\n", json_text(out, 2));
+      "as they are.\n",
+      0);
 }
 
 }  // namespace
 
-int run_interpreters(const std::string& settings_file, Form form) {
+int run_interpreters(const std::string& settings_file) {
   // What is wrong elsewhere in the settings does not matter here.
   const SettingsRead read = machine::read_settings_file(machine::find_settings_file(settings_file));
   const auto all = probe(read.settings);
-  form == Form::json ? print_json(all) : print_table(all);
-  return 0;
+  if (is_json_wanted()) {
+    auto out = nlohmann::json::array();
+    for (const machine::FoundInterpreter& found : all) out.push_back(machine::json_of(found));
+    print_json({{"languages", std::move(out)}});
+  } else {
+    print_table(all);
+  }
+  return kFine;
 }
 
 }  // namespace porter::client

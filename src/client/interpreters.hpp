@@ -7,6 +7,6 @@
 
 namespace porter::client {
 
-int run_interpreters(const std::string& settings, Form form);
+int run_interpreters(const std::string& settings);
 
 }  // namespace porter::client

@@ -1,9 +1,10 @@
 // uporter: the command-line client. All options stand here; each command is in a file of its own.
-#include <cstdio>
+#include <algorithm>
 #include <functional>
 #include <map>
 #include <memory>
 #include <string>
+#include <string_view>
 #include <tuple>
 
 #include <CLI/CLI.hpp>
@@ -28,7 +29,7 @@ struct CommandLine {
   std::string settings;
   ServerChoice meant;  ///< What --at says.
   bool all = false;
-  bool json = false;
+  bool codes = false;
   bool deep = false;
   ServeOptions serve;
   RehearseOptions rehearse;
@@ -49,7 +50,6 @@ struct CommandLine {
     out.command = "uporter " + name;
     return out;
   }
-  Form form() const { return json ? Form::json : Form::text; }
 };
 
 CLI::App* add(CLI::App& to, CommandLine& line, const std::string& name, const std::string& description,
@@ -64,10 +64,10 @@ CLI::App* add(CLI::App& to, CommandLine& line, const std::string& name, const st
       return makes_settings || exists_if_named(line.settings) ? run() : kBadUse;
     };
   });
+  // It becomes the server, which speaks to people.
+  if (name != "serve") command->add_flag_callback("--json", set_json_wanted, "Print JSON");
   return command;
 }
-
-void add_json(CLI::App* command, CommandLine& line) { command->add_flag("--json", line.json, "Print JSON"); }
 
 /// Adds a command about a server that runs, which is found where it is not named.
 CLI::App* add_to_running(CLI::App& app, CommandLine& line, const std::string& name, const std::string& description,
@@ -98,42 +98,39 @@ void add_serving(CLI::App& app, CommandLine& line) {
 }
 
 void add_instance(CLI::App& app, CommandLine& line) {
-  add(app, line, "start", "Start the server in the background", [&line] { return run_start(line.settings); });
+  add(app, line, "start", "Start the server in the background",
+      [&line] { return run_start(line.settings, line.serve.reach); })
+      ->add_option(
+          "--reach", line.serve.reach,
+          "Who can reach the sites, until it is stopped: this-computer or network; as the settings say by default")
+      ->check(CLI::IsMember({"this-computer", "network"}));
   add_to_running(app, line, "stop", "Stop the server; what is running gets a moment to finish", run_stop);
   add(app, line, "restart", "Stop the server and start it again, if its settings are fine",
       [&line] { return run_restart(line.settings); });
   CLI::App* const status = add_to_running(
       app, line, "status", "Tell whether the server runs, and what it serves", [&line](const ServerChoice& meant) {
-        return line.all ? run_status_of_all(line.form()) : run_status(meant, line.form());
+        return line.all ? run_status_of_all() : run_status(meant, line.codes ? Codes::shown : Codes::hidden);
       });
+  status->add_flag("--qr-code", line.codes, "Show the URLs for other devices as codes for a camera as well");
   status->add_flag("--all", line.all, "Tell of all your servers that run");
-  add_json(status, line);
   add_to_running(app, line, "reload",
                  "Have the server read its settings again; it does so by itself when they are saved", run_reload);
   add_to_running(app, line, "pause", "Close the addresses, and keep the server and its console", run_pause);
   add_to_running(app, line, "resume", "Open the addresses again after a pause", run_resume);
-  CLI::App* const log = add_to_running(app, line, "log", "Show the last requests", [&line](const ServerChoice& meant) {
-    line.log.form = line.form();
-    return run_log(meant, line.log);
-  });
-  add_json(log, line);
+  CLI::App* const log = add_to_running(app, line, "log", "Show the last requests",
+                                       [&line](const ServerChoice& meant) { return run_log(meant, line.log); });
   log->add_flag("--follow", line.log.follow, "Keep printing new entries");
   log->add_option("--site", line.log.site, "Only those of one site");
   log->add_flag("--errors", line.log.errors, "Only those with a status from 400 on");
   log->add_option("--limit", line.log.lines, "How many; 40 by default");
-  CLI::App* const check = add(app, line, "check", "Tell what is wrong in the settings", [&line] {
-    return run_check(line.what.empty() ? line.settings : line.what, line.form());
-  });
+  CLI::App* const check = add(app, line, "check", "Tell what is wrong in the settings",
+                              [&line] { return run_check(line.what.empty() ? line.settings : line.what); });
   check->add_option("FILE", line.what, "The settings file");
-  add_json(check, line);
   CLI::App* const autostart = add(app, line, "autostart", "Have the server start at login", [&line] {
-    return run_autostart(line.settings,
-                         line.what == "on"    ? Autostart::on
-                         : line.what == "off" ? Autostart::off
-                                              : Autostart::status,
-                         line.form());
+    return run_autostart(line.settings, line.what == "on"    ? Autostart::on
+                                        : line.what == "off" ? Autostart::off
+                                                             : Autostart::status);
   });
-  add_json(autostart, line);
   autostart->add_option("ACTION", line.what, "on, off or status")
       ->required()
       ->check(CLI::IsMember({"on", "off", "status"}));
@@ -143,6 +140,8 @@ void add_site_options(CLI::App* command, CommandLine& line) {
   command->add_option("--host", line.site.hosts, "A host name to answer to; may be given several times");
   command->add_option("--root-of", line.site.root_of, "Also answer to this host at its /, such as localhost");
   command->add_option("--port", line.site.port, "A port of its own")->check(CLI::Range(1, 65535));
+  command->add_option("--reach", line.site.reach, "Who can reach it: this-computer, or network, at a port of its own")
+      ->check(CLI::IsMember({"this-computer", "network"}));
   command->add_option("--fallback", line.site.fallback,
                       "The script that answers for paths that lead to no file; \"\" for none");
 }
@@ -163,9 +162,7 @@ void add_sites(CLI::App& app, CommandLine& line) {
   CLI::App* const site_remove = add(*site, line, "remove", "Remove a site; its folder stays as it is",
                                     [&line] { return run_site_remove(line.settings, line.site.name); });
   site_remove->add_option("NAME", line.site.name, "Its name")->required();
-  add_json(add(*site, line, "list", "List the sites with their URLs",
-               [&line] { return run_site_list(line.settings, line.form()); }),
-           line);
+  add(*site, line, "list", "List the sites with their URLs", [&line] { return run_site_list(line.settings); });
 
   CLI::App* const mount = app.add_subcommand("mount", "Serve another folder under a site's path");
   mount->require_subcommand(1);
@@ -175,15 +172,15 @@ void add_sites(CLI::App& app, CommandLine& line) {
   mount_add->add_option("TARGET", line.mount.folder, "The folder or the script")->required();
   mount_add->add_option("--site", line.mount.site,
                         "The site; where there are several, the one whose project has the target");
+  mount_add->add_flag("--persistent", line.mount.is_persistent,
+                      "The target is a program that speaks FastCGI and answers one request after another");
   mount_add->add_flag("--replace-pages", line.mount.replaces_pages, "Take / although the site has pages there");
   CLI::App* const mount_remove = add(*mount, line, "remove", "Take a mount away; its folder stays as it is",
                                      [&line] { return run_mount_remove(line.settings, line.mount); });
   mount_remove->add_option("PATH", line.mount.path, "The path")->required();
   mount_remove->add_option("--site", line.mount.site, "The site; the first one if none is named");
 
-  add_json(add(*mount, line, "list", "List the mounts of all sites",
-               [&line] { return run_mount_list(line.settings, line.form()); }),
-           line);
+  add(*mount, line, "list", "List the mounts of all sites", [&line] { return run_mount_list(line.settings); });
 
   CLI::App* const open = add(app, line, "open", "Open the browser at a site or a file",
                              [&line] { return run_open(line.settings, line.what); });
@@ -194,29 +191,21 @@ void add_sites(CLI::App& app, CommandLine& line) {
 void add_explaining(CLI::App& app, CommandLine& line) {
   CLI::App* const explain =
       add_to_running(app, line, "explain", "Tell what a URL leads to, or under which URLs a file is served, and why",
-                     [&line](const ServerChoice& meant) { return run_explain(meant, line.what, line.form()); });
+                     [&line](const ServerChoice& meant) { return run_explain(meant, line.what); });
   explain->add_option("WHAT", line.what, "A URL, or the path of a file or folder")->required();
-  add_json(explain, line);
-  CLI::App* const doctor =
-      add_to_running(app, line, "doctor", "Check settings, addresses, document roots, scripts and interpreters",
-                     [&line](const ServerChoice& meant) {
-                       return run_doctor(meant, line.form(), line.deep ? Depth::with_syntax : Depth::usual);
-                     });
+  CLI::App* const doctor = add_to_running(
+      app, line, "doctor", "Check settings, addresses, document roots, scripts and interpreters",
+      [&line](const ServerChoice& meant) { return run_doctor(meant, line.deep ? Depth::with_syntax : Depth::usual); });
   doctor->add_flag("--deep", line.deep, "Have the interpreters check the syntax of all scripts as well");
-  add_json(doctor, line);
-  add_json(add(app, line, "languages", "List the languages that can be run on this machine",
-               [&line] { return run_interpreters(line.settings, line.form()); }),
-           line);
+  add(app, line, "languages", "List the languages that can be run on this machine",
+      [&line] { return run_interpreters(line.settings); });
 }
 
 void add_exchanges(CLI::App& app, CommandLine& line) {
   ExchangesOptions& all = line.exchanges;
-  CLI::App* const exchanges = add_to_running(app, line, "exchanges", "List what went over the wire, an exchange a line",
-                                             [&line](const ServerChoice& meant) {
-                                               line.exchanges.form = line.form();
-                                               return run_exchanges(meant, line.exchanges);
-                                             });
-  add_json(exchanges, line);
+  CLI::App* const exchanges =
+      add_to_running(app, line, "exchanges", "List what went over the wire, an exchange a line",
+                     [&line](const ServerChoice& meant) { return run_exchanges(meant, line.exchanges); });
   exchanges->add_flag("--follow", all.follow, "Keep printing new entries");
   exchanges->add_option("--site", all.site, "Only those of one site");
   exchanges->add_option("--status", all.status, "Only those with this status; 4xx stands for all from 400 to 499");
@@ -229,12 +218,8 @@ void add_exchanges(CLI::App& app, CommandLine& line) {
   ExchangeOptions& one = line.exchange;
   CLI::App* const exchange =
       add_to_running(app, line, "exchange", "Show one exchange: request, response, time, run, and how it was decided",
-                     [&line](const ServerChoice& meant) {
-                       line.exchange.form = line.form();
-                       return run_exchange(meant, line.exchange);
-                     });
+                     [&line](const ServerChoice& meant) { return run_exchange(meant, line.exchange); });
   exchange->add_option("NUMBER", one.number, "The number of the exchange")->required();
-  add_json(exchange, line);
   using Part = ExchangeOptions::Part;
   const std::tuple<const char*, Part, const char*> parts[] = {
       {"--request", Part::request, "Print the bytes of the request alone, for pipes"},
@@ -248,12 +233,8 @@ void add_exchanges(CLI::App& app, CommandLine& line) {
   AgainOptions& again = line.again;
   CLI::App* const repeat =
       add_to_running(app, line, "again", "Send a request once more, as it was or changed, and tell what differs",
-                     [&line](const ServerChoice& meant) {
-                       line.again.form = line.form();
-                       return run_again(meant, line.again);
-                     });
+                     [&line](const ServerChoice& meant) { return run_again(meant, line.again); });
   repeat->add_option("NUMBER", again.number, "The number of the exchange")->required();
-  add_json(repeat, line);
   repeat->add_option("--method", again.method, "Override the method");
   repeat->add_option("--target", again.target, "The path and query in place of what they were");
   repeat->add_option("--header", again.fields,
@@ -263,15 +244,12 @@ void add_exchanges(CLI::App& app, CommandLine& line) {
   repeat->add_flag("--yes", again.yes, "Send it without a question, also where it may change something");
 
   CompareOptions& sides = line.compare;
-  CLI::App* const compare = add_to_running(app, line, "compare", "Tell what differs between two exchanges",
-                                           [&line](const ServerChoice& meant) {
-                                             line.compare.form = line.form();
-                                             return run_compare(meant, line.compare);
-                                           });
+  CLI::App* const compare =
+      add_to_running(app, line, "compare", "Tell what differs between two exchanges",
+                     [&line](const ServerChoice& meant) { return run_compare(meant, line.compare); });
   const char* const kSide = "The number of an exchange, an entry of a HAR such as good.har#1, or a file";
   compare->add_option("LEFT", sides.left, kSide)->required();
   compare->add_option("RIGHT", sides.right, kSide)->required();
-  add_json(compare, line);
 }
 
 void add_rehearsal(CLI::App& app, CommandLine& line) {
@@ -279,10 +257,12 @@ void add_rehearsal(CLI::App& app, CommandLine& line) {
   CLI::App* const command =
       add(app, line, "rehearse", "Run a script as the server would, without a server, and show what it did", [&line] {
         line.rehearse.settings = line.settings;
-        line.rehearse.json = line.json;
         return run_rehearse(line.rehearse);
       });
   command->add_option("SCRIPT", options.script, "The script's path, or its URL")->required();
+  command->add_option("--at", options.at, "The URL at which a mounted or fallback script is to answer")
+      ->type_name("URL")
+      ->check([](const std::string& url) { return url.starts_with("http://") ? "" : "a URL begins with http://"; });
   command->add_option("--document-root", options.root,
                       "The document root; else that of the site it belongs to, or the folder that its cgi-bin lies in");
   command->add_option("--query", options.query, "The query, as it would stand in the URL");
@@ -294,7 +274,6 @@ void add_rehearsal(CLI::App& app, CommandLine& line) {
   command->add_option("--host", options.host, "The Host field; localhost:8080 if none is named");
   command->add_flag("--environment", options.show_environment, "Show the environment that it is given");
   command->add_flag("--body-only", options.body_only, "Print its page alone, for pipes");
-  add_json(command, line);
 }
 
 /// Where the list of commands shows one, and what it is used like.
@@ -338,6 +317,7 @@ class Help : public CLI::Formatter {
         {"site", "SITE"},     {"har", "FILE"},      {"body", "FILE"},       {"limit", "NUMBER"},
         {"settings", "FILE"}, {"folder", "FOLDER"}, {"fallback", "SCRIPT"}, {"document-root", "FOLDER"},
         {"header", "FIELD"},  {"without", "NAME"},  {"text", "WORDS"}};
+    if (option->get_type_name() == "URL") return " URL";
     const auto found = kValues.find(option->get_lnames().front());
     return std::string(" ") + (found == kValues.end() ? "VALUE" : found->second);
   }
@@ -370,7 +350,18 @@ std::string unknown_command(const CLI::App& app, const std::string& word) {
     names.push_back(command->get_name());
   const auto near = porter::text::nearest(word, names);
   return "Unknown command \"" + porter::text::escape_line(word) + "\"." + (near ? " Did you mean " + *near + "?" : "") +
-         "\nSee: uporter --help\n";
+         "\nSee: uporter --help";
+}
+
+std::string see_help(const CLI::Error& error, const std::string& command) {
+  return std::string(error.what()) + "\nSee: uporter" + command + " --help";
+}
+
+/// Tells what is wrong with the command line, in the form that it asks for.
+int usage_error(int argc, char** argv, const std::string& text) {
+  if (std::any_of(argv, argv + argc, [](const char* word) { return std::string_view(word) == "--json"; }))
+    set_json_wanted();
+  return guarded("uporter", [&text] { return fail(text, kBadUse); });
 }
 
 /// The full name of the command that was given, such as "site add".
@@ -411,16 +402,11 @@ int main(int argc, char** argv) {
   } catch (const CLI::RequiredError& error) {
     const std::string command = given_command(app);
     if (command.empty() && argc > 1 && argv[1][0] != '-') {
-      std::fputs(unknown_command(app, argv[1]).c_str(), stderr);
-    } else if (command.empty()) {
-      std::fputs(app.help().c_str(), stderr);
-    } else {
-      std::fprintf(stderr, "%s\nSee: uporter%s --help\n", error.what(), command.c_str());
+      return usage_error(argc, argv, unknown_command(app, argv[1]));
     }
-    return kBadUse;
+    return usage_error(argc, argv, command.empty() ? app.help() : see_help(error, command));
   } catch (const CLI::ParseError& error) {
-    std::fprintf(stderr, "%s\nSee: uporter%s --help\n", error.what(), given_command(app).c_str());
-    return kBadUse;
+    return usage_error(argc, argv, see_help(error, given_command(app)));
   }
   return guarded("uporter" + given_command(app), line.run);
 }

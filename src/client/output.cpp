@@ -7,9 +7,11 @@
 #include <cstdio>
 #include <exception>
 #include <new>
+#include <utility>
 
 #include "core/files/beneath.hpp"
 #include "core/files/content.hpp"
+#include "core/findings/finding_json.hpp"
 #include "core/text/json.hpp"
 #include "core/text/text.hpp"
 #include "machine/environment.hpp"
@@ -17,6 +19,45 @@
 #include "machine/terminal.hpp"
 
 namespace porter::client {
+namespace {
+
+/// What the command has to tell as JSON.
+struct {
+  bool is_wanted = false;
+  bool has_facts = false;
+  nlohmann::json findings = nlohmann::json::array();
+} told_as_json;
+
+/// Tells `text`, of which `finding` is the JSON.
+void tell(const std::string& text, const nlohmann::json& finding) {
+  if (told_as_json.is_wanted) {
+    told_as_json.findings.push_back(finding);
+  } else {
+    std::fputs(text.c_str(), stderr);
+  }
+}
+
+/// Prints the errors that were met; behind facts they go where errors go.
+void flush_findings() {
+  if (told_as_json.findings.empty()) return;
+  const nlohmann::json all = {{"findings", std::exchange(told_as_json.findings, nlohmann::json::array())}};
+  std::fputs((json_text(all, 2) + "\n").c_str(), told_as_json.has_facts ? stderr : stdout);
+}
+
+}  // namespace
+
+void set_json_wanted() { told_as_json.is_wanted = true; }
+bool is_json_wanted() { return told_as_json.is_wanted; }
+
+void print_json(const nlohmann::json& facts) {
+  told_as_json.has_facts = true;
+  std::fputs((json_text(facts, 2) + "\n").c_str(), stdout);
+}
+
+void print_json_line(const nlohmann::json& facts) {
+  told_as_json.has_facts = true;
+  std::fputs((json_text(facts) + "\n").c_str(), stdout);
+}
 
 const Paint& paint() {
   static const Paint kPaint = [] {
@@ -43,7 +84,7 @@ std::string no_settings_file(const std::string& file) {
 void tell_of_variables() {
   constexpr std::size_t kMostNamed = 8;
   const std::vector<std::string> names = machine::kept_from_scripts();
-  if (names.empty()) return;
+  if (names.empty() || is_json_wanted()) return;
   std::string shown;
   for (std::size_t i = 0; i < names.size() && i < kMostNamed; ++i) shown += (i > 0 ? ", " : "") + names[i];
   if (names.size() > kMostNamed) shown += " and " + std::to_string(names.size() - kMostNamed) + " more";
@@ -53,28 +94,38 @@ void tell_of_variables() {
                text::escape_line(shown).c_str(), text::escape_line(names.front()).c_str());
 }
 
+void print_wrapped(const std::string& lines, std::size_t indent) {
+  static const std::size_t kWidth = machine::terminal_width();
+  std::fputs(text::wrap(lines, kWidth, indent).c_str(), stdout);
+}
+
 std::string shown(const nlohmann::json& text) { return text::escape_line(text.get<std::string>()); }
 
 int fail(const std::string& sentence, int status) {
-  std::fputs((sentence + "\n").c_str(), stderr);
+  tell(sentence + "\n", {{"code", status == kBadUse ? "usage-error" : "not-done"},
+                         {"sentence", text::to_utf8(sentence)},
+                         {"remedy", ""},
+                         {"text", text::to_utf8(sentence + "\n")}});
   return status;
 }
 
 int fail(const std::vector<SettingsProblem>& problems) {
-  for (const SettingsProblem& problem : problems) std::fputs(text_of(problem).c_str(), stderr);
-  return kFailed;
+  for (const SettingsProblem& problem : problems) tell(text_of(problem), json_of(problem));
+  return kBadUse;
 }
 
 int fail_with(const nlohmann::json& body) {
   if (!body.is_object()) return fail("The server gave a response that cannot be read.");
   for (const auto& finding : body.value("findings", nlohmann::json::array()))
-    std::fputs(finding.value("text", std::string("(unknown finding)\n")).c_str(), stderr);
+    tell(finding.value("text", std::string("(unknown finding)\n")), finding);
   return kFailed;
 }
 
 int fail(const Finding& finding) {
-  return fail(text::escape_line(sentence_of(finding)) +
-              "\nWhat to do: " + text::escape_lines(remedy_of(finding), "    "));
+  tell(text::escape_line(sentence_of(finding)) + "\nWhat to do: " + text::escape_lines(remedy_of(finding), "    ") +
+           "\n",
+       json_of(finding));
+  return kFailed;
 }
 
 namespace {
@@ -102,7 +153,9 @@ std::variant<std::string, Unreadable> body_from(const std::string& source) {
 
 int guarded(const std::string& command, const std::function<int()>& work) noexcept {
   try {
-    return work();
+    const int status = work();
+    flush_findings();
+    return status;
   } catch (const std::bad_alloc&) {
     std::fprintf(stderr, "There is no memory left for \"%s\".\n", command.c_str());
   } catch (const std::exception& error) {

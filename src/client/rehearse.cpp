@@ -46,7 +46,7 @@ void print_text(const machine::Rehearsed& result, const RehearseOptions& options
     for (const std::string& variable : result.environment) fmt::print("  {}\n", text::escape_line(variable));
   }
   for (const std::string& path : result.redirected_to) fmt::print("Goes on at   {}\n", text::escape_line(path));
-  fmt::print("Response       {} {}\n", result.status,
+  fmt::print("Response     {} {}\n", result.status,
              result.reason.empty() ? http::reason_phrase(result.status) : result.reason);
   for (const auto& [name, value] : result.fields) fmt::print("  {}: {}\n", name, text::escape_line(value));
   if (!result.body.empty())
@@ -110,6 +110,16 @@ bool find_site_of(const http::Host& host, Place& place) {
   return false;
 }
 
+/// Other paths of the site by which its settings lead to the script at `path`, for people; empty: none do.
+std::string served_under(const Site& site, const std::string& path) {
+  for (const Mount& mount : site.mounts)
+    if (mount.target == path) return "every path from " + mount.path + " on";
+  for (const Fallback& fallback : site.fallbacks)
+    if (fallback.root + "/" + fallback.script == path)
+      return "every path from " + fallback.path + " on that leads to no file";
+  return {};
+}
+
 /// Reads a URL: its host and query become options. A sentence if it cannot be asked for.
 std::optional<std::string> place_of_url(RehearseOptions& options, Place& place) {
   auto parsed = http::parse_target(options.script, "GET");
@@ -139,10 +149,17 @@ std::optional<std::string> place_of_file(const RehearseOptions& options, Place& 
   if (::stat(options.script.c_str(), &info) != 0 || ::realpath(folder.c_str(), real.data()) == nullptr)
     return fmt::format("There is no script {}.", text::escape_line(options.script));
   const std::string path = std::string(real.data()) + "/" + options.script.substr(slash + 1);
-  if (options.root.empty() && find_site_of(path, place)) return std::nullopt;
+  if (options.root.empty() && find_site_of(path, place)) {
+    const std::string under = served_under(place.settings.sites[place.site], path);
+    if (!under.empty())
+      std::fprintf(stderr, "%s answers for %s; this rehearses %s. For another: --at URL\n",
+                   text::escape_line(path).c_str(), text::escape_line(under).c_str(),
+                   text::escape_line(place.url_path).c_str());
+    return std::nullopt;
+  }
   const std::string root = options.root.empty() ? root_for(path) : options.root;
   if (::realpath(root.c_str(), real.data()) == nullptr || !path.starts_with(std::string(real.data()) + "/"))
-    return fmt::format("{} does not lie below the document root {}. Name the right one: --root FOLDER",
+    return fmt::format("{} does not lie below the document root {}. Name the right one: --document-root FOLDER",
                        text::escape_line(path), text::escape_line(root));
   place.settings = settings_for(real.data());
   place.site = 0;
@@ -158,6 +175,14 @@ int run_rehearse(const RehearseOptions& given) {
   SettingsRead read = machine::read_settings_file(machine::find_settings_file(options.settings));
   // Settings with mistakes are served by nobody; a script can be rehearsed all the same.
   if (read.problems.empty()) place.settings = std::move(read.settings);
+  std::string named;  // A script that is rehearsed as it answers at another path than its own.
+  if (!options.at.empty()) {
+    std::array<char, PATH_MAX> real{};
+    if (::realpath(options.script.c_str(), real.data()) == nullptr)
+      return bad_use("There is no script " + text::escape_line(options.script) + ".");
+    named = real.data();
+    options.script = options.at;
+  }
   const auto misplaced =
       options.script.starts_with("http://") ? place_of_url(options, place) : place_of_file(options, place);
   if (misplaced) return bad_use(*misplaced);
@@ -186,17 +211,21 @@ int run_rehearse(const RehearseOptions& given) {
     return bad_use(
         fmt::format("{} is not run but shown as it is: it is not a script, and does not lie in a script folder.",
                     text::escape_line(given.script)));
+  if (!named.empty() && machine::without_links(result.script) != named)
+    return bad_use(fmt::format("{} does not lead to {} but to {}.", text::escape_line(given.at),
+                               text::escape_line(named),
+                               result.script.empty() ? "no script" : text::escape_line(result.script)));
   if (options.body_only) {
     std::fwrite(result.body.data(), 1, result.body.size(), stdout);
     for (const Finding& finding : result.findings)
       std::fprintf(stderr, "%s: %s\n", std::string(code_name(finding.code)).c_str(), sentence_of(finding).c_str());
-  } else if (options.json) {
+  } else if (is_json_wanted()) {
     const auto environment = options.show_environment ? machine::ShowEnvironment::yes : machine::ShowEnvironment::no;
-    fmt::print("{}\n", json_text(machine::json_of(result, environment), 2));
+    print_json(machine::json_of(result, environment));
   } else {
     print_text(result, options);
   }
-  return result.status < 400 ? 0 : 1;
+  return result.status < 400 ? kFine : kFailed;
 }
 
 }  // namespace porter::client

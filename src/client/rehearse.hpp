@@ -9,6 +9,7 @@ namespace porter::client {
 struct RehearseOptions {
   std::string settings;  ///< Whose sites are looked at; empty: the usual place.
   std::string script;    ///< A path, or a URL.
+  std::string at;        ///< A URL at which the script answers; empty: its own.
   std::string root;      ///< The document root; empty: found by the script's place.
   std::string query;
   std::string method;  ///< Empty: GET, or POST with a body.
@@ -19,7 +20,6 @@ struct RehearseOptions {
   std::string host = "localhost:8080";
   bool show_environment = false;
   bool body_only = false;
-  bool json = false;
 };
 
 /// Rehearses. Exit status 0: the server would have answered below 400; 1: it would not; 2: usage error.

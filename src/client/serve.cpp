@@ -105,8 +105,8 @@ int run_serve(const ServeOptions& options) {
     if (!options.fallback.empty()) words.insert(words.end(), {"--fallback", fallback_below(folder, options.fallback)});
   } else {
     if (const std::string dropped = options_dropped(options); !dropped.empty())
-      return fail("With --settings --settings cannot be combined with other options: " + dropped +
-                      " would have no effect. Leave it out, or write it there: " +
+      return fail("--settings cannot be combined with " + dropped +
+                      ": the settings say it all. Leave it out, or write it there: " +
                       text::escape_line(machine::find_settings_file(options.settings)),
                   kBadUse);
     words.insert(words.end(), {"--settings", machine::find_settings_file(options.settings)});

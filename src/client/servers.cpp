@@ -57,7 +57,7 @@ std::size_t depth_of(const std::string& path, const RunningServer& server) {
   if (!server.status.is_object()) return deepest;
   for (const Json& site : server.status["sites"]) {
     look_at(site["folder"].get<std::string>());
-    for (const Json& mount : site["mounts"]) look_at(mount["folder"].get<std::string>());
+    for (const Json& mount : site["mounts"]) look_at(mount["target"].get<std::string>());
   }
   return deepest;
 }

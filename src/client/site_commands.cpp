@@ -23,6 +23,7 @@
 #include "core/text/text.hpp"
 #include "machine/environment.hpp"
 #include "machine/explain.hpp"
+#include "machine/network_urls.hpp"
 #include "machine/settings_edit.hpp"
 
 namespace porter::client {
@@ -65,10 +66,17 @@ std::string url_of_site(const Settings& settings, const Site& site) {
   return sites::url_of(settings, site, sites::main_address(settings, site)) + "/";
 }
 
-/// The real path of what is named on the command line; empty, with a sentence printed, if it does not exist.
-std::string real_path(const std::string& named) {
+/// The absolute path of what is named on the command line, links in it as they are, so that what they lead to may
+/// change; empty, with a sentence printed, if it does not exist.
+std::string path_of(const std::string& named) {
   std::array<char, PATH_MAX> real{};
-  if (::realpath(named.c_str(), real.data()) != nullptr) return real.data();
+  if (::realpath(named.c_str(), real.data()) != nullptr) {
+    // What lies above a link is another folder than it looks like.
+    if (("/" + named + "/").find("/../") != std::string::npos) return real.data();
+    std::string path = std::filesystem::absolute(named).lexically_normal().string();
+    if (path.size() > 1 && path.ends_with('/')) path.pop_back();
+    return path;
+  }
   fail(fmt::format("There is no {}. Make it first: mkdir -p {}", text::escape_line(named), text::shell_word(named)));
   return {};
 }
@@ -139,7 +147,7 @@ std::optional<std::pair<SettingsEdit, Json>> edit_of(const SiteOptions& options,
   Json body = Json::object();
   edit.site = options.name;
   if (!options.folder.empty()) {
-    edit.folder = real_path(options.folder);
+    edit.folder = path_of(options.folder);
     if (edit.folder.empty()) return std::nullopt;
     body["folder"] = edit.folder;
   }
@@ -147,6 +155,8 @@ std::optional<std::pair<SettingsEdit, Json>> edit_of(const SiteOptions& options,
   if (!options.hosts.empty()) body["hosts"] = options.hosts;
   edit.root_of = options.root_of;
   if (!options.root_of.empty()) body["root_of"] = options.root_of;
+  edit.reach = options.reach;
+  if (!options.reach.empty()) body["reach"] = options.reach;
   if (options.port > 0) {
     edit.port = static_cast<std::uint16_t>(options.port);
     body["port"] = options.port;
@@ -158,17 +168,28 @@ std::optional<std::pair<SettingsEdit, Json>> edit_of(const SiteOptions& options,
   return std::pair(std::move(edit), std::move(body));
 }
 
+/// Tells programs that an edit is done, and of the site that it was about, where it is still there.
+int print_changed(const Json& site = nullptr) {
+  Json out = {{"findings", Json::array()}};
+  if (!site.is_null()) out["site"] = site;
+  print_json(out);
+  return kFine;
+}
+
 /// Carries it out, and tells where the site is now.
 int change_and_tell(const machine::Instance& instance, const SettingsEdit& edit, const std::string& method,
                     const std::string& target, const Json& body) {
   const auto after = change(instance, edit, method, target, body);
   const Site* const site = after ? after->find_site(edit.site) : nullptr;
-  if (site == nullptr) return kFailed;
+  if (site == nullptr) return kBadUse;
+  if (is_json_wanted()) return print_changed(sites::json_of(*after, *site));
   fmt::print("{}{}{}  {}\n", paint().bold, url_of_site(*after, *site), paint().plain,
              text::escape_line(site->document_root));
   for (const Fallback& fallback : site->fallbacks)
     fmt::print("  {} answers for paths below {} that lead to no file.\n",
                text::escape_line(fallback.root + "/" + fallback.script), text::escape_line(fallback.path));
+  for (const std::string& url : machine::network_urls(*after, *site)) fmt::print("  Other devices  {}\n", url);
+  fmt::print("  Written to {}\n", text::escape_line(instance.settings));
   tell_server(instance);
   return kFine;
 }
@@ -187,7 +208,7 @@ int run_site_add(const std::string& settings, const SiteOptions& options) {
 int run_site_change(const std::string& settings, const SiteOptions& options) {
   const machine::Instance instance = machine::find_instance(settings);
   const auto now = read_alone(instance);
-  if (!now) return kFailed;
+  if (!now) return kBadUse;
   const Site* const site = now->find_site(options.name);
   auto wanted = edit_of(options, site == nullptr ? "" : site->document_root);
   if (!wanted) return kBadUse;
@@ -202,7 +223,8 @@ int run_site_remove(const std::string& settings, const std::string& name) {
   SettingsEdit edit;
   edit.kind = SettingsEdit::Kind::remove_site;
   edit.site = name;
-  if (!change(instance, edit, "DELETE", "/v1/sites/" + http::percent_encode(name), nullptr)) return kFailed;
+  if (!change(instance, edit, "DELETE", "/v1/sites/" + http::percent_encode(name), nullptr)) return kBadUse;
+  if (is_json_wanted()) return print_changed();
   fmt::print("Removed: {}. Its folder is as it was.\n", text::escape_line(name));
   return kFine;
 }
@@ -220,23 +242,23 @@ std::optional<Json> sites_now(const machine::Instance& instance) {
   }
   const auto alone = read_alone(instance);
   if (!alone) return std::nullopt;
-  return sites::json_of_sites(*alone);
+  return machine::json_of_sites(*alone);
 }
 
 }  // namespace
 
-int run_mount_list(const std::string& settings, Form form) {
+int run_mount_list(const std::string& settings) {
   const auto sites = sites_now(machine::find_instance(settings));
   if (!sites) return kFailed;
   Json all = Json::array();
   for (const Json& site : *sites)
     for (const Json& mount : site["mounts"])
-      all.push_back({{"site", site["name"]}, {"path", mount["path"]}, {"folder", mount["folder"]}});
-  if (form == Form::json) {
-    fmt::print("{}\n", json_text(all, 2));
+      all.push_back({{"site", site["name"]}, {"path", mount["path"]}, {"target", mount["target"]}});
+  if (is_json_wanted()) {
+    print_json({{"mounts", all}});
     return kFine;
   }
-  if (all.empty()) fmt::print("No mount yet. Add one: uporter mount add PATH FOLDER\n");
+  if (all.empty()) fmt::print("No mount yet. Add one: uporter mount add PATH TARGET\n");
   std::size_t site_width = 0;
   std::size_t path_width = 0;
   for (const Json& mount : all) {
@@ -245,16 +267,16 @@ int run_mount_list(const std::string& settings, Form form) {
   }
   for (const Json& mount : all)
     fmt::print("{:<{}}  {:<{}}  {}\n", shown(mount["site"]), site_width, shown(mount["path"]), path_width,
-               shown(mount["folder"]));
+               shown(mount["target"]));
   return kFine;
 }
 
-int run_site_list(const std::string& settings, Form form) {
+int run_site_list(const std::string& settings) {
   const auto sites = sites_now(machine::find_instance(settings));
   if (!sites) return kFailed;
   const Json& all = *sites;
-  if (form == Form::json) {
-    fmt::print("{}\n", json_text(all, 2));
+  if (is_json_wanted()) {
+    print_json({{"sites", all}});
     return kFine;
   }
   std::size_t name_width = 4;
@@ -270,7 +292,7 @@ int run_site_list(const std::string& settings, Form form) {
                text::escape_line(site["folder"].get<std::string>()));
     for (const Json& mount : site["mounts"])
       fmt::print("{:<{}}  {:<{}}  {}\n", "", name_width, "  " + text::escape_line(mount["path"].get<std::string>()),
-                 url_width, text::escape_line(mount["folder"].get<std::string>()));
+                 url_width, text::escape_line(mount["target"].get<std::string>()));
   }
   return kFine;
 }
@@ -279,10 +301,11 @@ int run_mount_add(const std::string& settings, const MountOptions& options) {
   const machine::Instance instance = machine::find_instance(settings);
   SettingsEdit edit;
   edit.kind = SettingsEdit::Kind::add_mount;
+  edit.is_persistent = options.is_persistent;
   edit.path = options.path;
-  edit.folder = real_path(options.folder);
+  edit.folder = path_of(options.folder);
   if (edit.folder.empty()) return kBadUse;
-  edit.site = meant_site(instance, options.site, edit.folder);
+  edit.site = meant_site(instance, options.site, machine::without_links(edit.folder));
   if (edit.site.empty()) return kBadUse;
   if (!edit.path.starts_with('/'))
     return fail(fmt::format("The path {} of a mount begins with a slash: /{}", text::escape_line(edit.path),
@@ -295,9 +318,11 @@ int run_mount_add(const std::string& settings, const MountOptions& options) {
                     text::escape_line(edit.site)),
         kBadUse);
   const auto after =
-      change(instance, edit, "POST", "/v1/mounts", {{"site", edit.site}, {"path", edit.path}, {"folder", edit.folder}});
+      change(instance, edit, "POST", "/v1/mounts",
+             {{"site", edit.site}, {"path", edit.path}, {"target", edit.folder}, {"persistent", edit.is_persistent}});
   const Site* const site = after ? after->find_site(edit.site) : nullptr;
-  if (site == nullptr) return kFailed;
+  if (site == nullptr) return kBadUse;
+  if (is_json_wanted()) return print_changed(sites::json_of(*after, *site));
   const std::string base = url_of_site(*after, *site);
   fmt::print("{}{}{}{}  {}\n", paint().bold, base.substr(0, base.size() - 1),
              http::percent_encode_path(edit.path) + (edit.path.ends_with('/') ? "" : "/"), paint().plain,
@@ -316,7 +341,8 @@ int run_mount_remove(const std::string& settings, const MountOptions& options) {
   if (!change(instance, edit, "DELETE",
               "/v1/mounts?site=" + http::percent_encode(edit.site) + "&path=" + http::percent_encode(edit.path),
               nullptr))
-    return kFailed;
+    return kBadUse;
+  if (is_json_wanted()) return print_changed();
   fmt::print("Removed: {} of {}. Its folder is as it was.\n", text::escape_line(edit.path),
              text::escape_line(edit.site));
   return kFine;
@@ -324,10 +350,19 @@ int run_mount_remove(const std::string& settings, const MountOptions& options) {
 
 namespace {
 
+/// Prints where it is, so that it is seen before a browser comes.
+void print_url(const std::string& url) {
+  if (is_json_wanted()) {
+    print_json({{"url", url}});
+  } else {
+    fmt::print("{}\n", url);
+  }
+  std::fflush(stdout);
+}
+
 /// Shows `url`, and opens the browser at `place`, which leads there, if there is a screen.
 int open_url(const std::string& url, const std::string& place) {
-  fmt::print("{}\n", url);
-  std::fflush(stdout);
+  print_url(url);
   if (machine::has_display()) run_here("xdg-open", {"xdg-open", place});
   return kFine;
 }
@@ -363,7 +398,7 @@ int open_console(const std::string& named) {
   // has the key. So the browser is given a file that leads there.
   const std::string page = page_leading_to(url, found->console_key + ".html");
   if (page.empty()) {
-    fmt::print("{}\n", url);
+    print_url(url);
     return fail("The page that leads the browser there cannot be written. Open the URL above by hand.");
   }
   return open_url(url, page);
@@ -379,7 +414,7 @@ int run_open(const std::string& named, const std::string& what) {
     if (read.settings.find_site(what) == nullptr) return open_console(named);
   }
   const auto settings = read_alone(instance);
-  if (!settings) return kFailed;
+  if (!settings) return kBadUse;
   std::string url;
   const Site* site = settings->find_site(what);
   if (what.empty() && !settings->sites.empty()) site = &settings->sites.front();
@@ -396,8 +431,7 @@ int run_open(const std::string& named, const std::string& what) {
     url = explanation.urls.front();
   }
   if (!machine::lock_holder(instance)) {
-    fmt::print("{}\n", url);
-    std::fflush(stdout);
+    print_url(url);
     return fail({Code::server_not_running, {{"settings", instance.settings}, {"option", instance.option()}}});
   }
   return open_url(url, url);

@@ -1,6 +1,7 @@
 // The checks of the installation, in the order in which a start would meet them.
 #include "machine/doctor.hpp"
 
+#include <netdb.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -75,11 +76,13 @@ Check check_root(const Site& site) {
     ++count;
   check.state = site.document_root + ", " + counted(count, "entry", "entries");
   if (error) {
-    check.findings.push_back(finding_in({Code::document_root_gone,
+    check.findings.push_back(finding_in({site.is_root_missing ? Code::document_root_missing : Code::document_root_gone,
                                          {{"root", site.document_root},
                                           {"root_quoted", text::shell_word(site.document_root)},
                                           {"reason", error.message()}}},
                                         site.document_root));
+  } else if (auto forbidding = find_forbidding_rules(site)) {
+    check.findings.push_back(finding_in(std::move(*forbidding), site.document_root));
   } else if (auto rules = find_foreign_rules(site)) {
     check.findings.push_back(finding_in(std::move(*rules), site.document_root));
   } else if (count == 0 && site.mounts.empty()) {
@@ -103,6 +106,33 @@ std::optional<Finding> judge_beginning(const sites::ScriptFound& script, const s
   return script::judge_start(script.path, run::command_by_hand(script), error, start);
 }
 
+/// True for what may lie in a script folder and is none: without a first line and no binary, or a source beside what
+/// was made of it.
+bool is_no_program(const Finding& finding, const std::string& path) {
+  if (finding.code == Code::source_not_compiled) return ::access(path.substr(0, path.rfind('.')).c_str(), X_OK) == 0;
+  const std::string start = run::start_of(path);
+  return finding.code == Code::script_not_executable && !start.starts_with("#!") && !script::is_compiled(start);
+}
+
+/// Whether programs of this computer find the names of the sites, as browsers do.
+std::optional<Check> check_names(const Settings& settings) {
+  constexpr std::string_view kEnd = ".localhost";
+  for (const Site& site : settings.sites)
+    for (const std::string& host : site.hosts) {
+      if (!host.ends_with(kEnd) || host.starts_with("*")) continue;
+      Check check{"Names below .localhost", "found by programs as by browsers", {}};
+      addrinfo* found = nullptr;
+      if (::getaddrinfo(host.c_str(), nullptr, nullptr, &found) == 0) {
+        ::freeaddrinfo(found);
+        return check;
+      }
+      check.state = "found by browsers alone";
+      check.findings.push_back(finding_in({Code::localhost_unknown, {{"name", host}}}, settings.file));
+      return check;
+    }
+  return std::nullopt;
+}
+
 /// Asks for every file in the site's script folders what a request for it would lead to.
 Check check_scripts(const sites::ResolveContext& in, const Site& site) {
   Check check{"The scripts of \"" + site.name + "\"", {}, {}};
@@ -123,6 +153,8 @@ Check check_scripts(const sites::ResolveContext& in, const Site& site) {
       std::optional<Finding> beginning;
       if (script != nullptr && script->interpreter.empty()) beginning = judge_beginning(*script, in.search_path);
       if (beginning) finding = &*beginning;
+      // Libraries and texts lie beside programs, and nobody asks for them.
+      if (finding != nullptr && is_no_program(*finding, path)) continue;
       if (finding != nullptr) {
         check.findings.push_back(finding_in(std::move(*finding), path));
       } else {
@@ -299,6 +331,7 @@ std::vector<Check> examine(const Instance& instance, SettingsRead read, const st
     out.push_back(check_root(site));
     out.push_back(check_scripts(in, site));
   }
+  if (auto names = check_names(settings)) out.push_back(std::move(*names));
   out.push_back(check_interpreters(in));
   if (!settings.access_log.file.empty()) out.push_back(check_access_log(settings.access_log));
   return out;

@@ -20,7 +20,7 @@ struct Check {
 /// True for a finding that tells of something by the way: nothing needs to be done.
 inline bool is_note(const Finding& finding) {
   return finding.code == Code::stale_state || finding.code == Code::rules_not_read ||
-         finding.code == Code::body_limits_differ;
+         finding.code == Code::body_limits_differ || finding.code == Code::localhost_unknown;
 }
 
 /// Has each script of the sites checked by its interpreter, without running it: its syntax, and modules that are

@@ -12,4 +12,7 @@ namespace porter::machine {
 /// is none. It is not read when requests are answered.
 std::optional<Finding> find_foreign_rules(const Site& site);
 
+/// What such files of the site forbid, also in its folders, and the settings do not; nullopt: nothing.
+std::optional<Finding> find_forbidding_rules(const Site& site);
+
 }  // namespace porter::machine

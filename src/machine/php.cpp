@@ -160,8 +160,37 @@ std::vector<Finding> body_contradictions(const Settings& settings, const std::st
     for (const script::Interpreter& rule : site.own_languages)
       if (std::find(settings.interpreters.begin(), settings.interpreters.end(), rule) == settings.interpreters.end())
         add_contradictions(settings, rule, site, site.name, search_path, out);
+  // The same for each site that runs its PHP in a way of its own says nothing new.
+  const auto without_site = [](Finding finding) {
+    std::erase_if(finding.facts, [](const Fact& fact) { return fact.first == "site"; });
+    return finding.facts;
+  };
+  for (std::size_t i = 0; i < out.size(); ++i)
+    out.erase(std::remove_if(out.begin() + static_cast<std::ptrdiff_t>(i) + 1, out.end(),
+                             [&](const Finding& other) { return without_site(other) == without_site(out[i]); }),
+              out.end());
   return out;
 }
+
+namespace {
+
+/// Adds the files below `folder` that a program there may have loaded, by the endings of the languages.
+void add_modules(const std::string& folder, std::vector<std::string>& files) {
+  namespace fs = std::filesystem;
+  constexpr std::size_t kMostFiles = 2000;
+  constexpr std::string_view kEndings[] = {".py", ".pl",  ".pm",  ".psgi", ".rb",  ".ru",
+                                           ".js", ".mjs", ".cjs", ".lua",  ".tcl", ".so"};
+  std::error_code error;
+  for (fs::recursive_directory_iterator entry(folder, fs::directory_options::skip_permission_denied, error), end;
+       !error && entry != end && files.size() < kMostFiles; entry.increment(error)) {
+    const std::string ending = entry->path().extension().string();
+    if (std::find(std::begin(kEndings), std::end(kEndings), ending) != std::end(kEndings) &&
+        entry->is_regular_file(error))
+      files.push_back(entry->path().string());
+  }
+}
+
+}  // namespace
 
 asio::awaitable<void> watch_files(run::RunSet& runs, std::shared_ptr<run::Pool> pool) {
   const run::PoolOrder& order = pool->order();
@@ -172,6 +201,7 @@ asio::awaitable<void> watch_files(run::RunSet& runs, std::shared_ptr<run::Pool> 
     const std::string path = argument.starts_with('/') ? argument : order.folder + "/" + argument;
     if (::access(path.c_str(), F_OK) == 0 && !argument.empty()) files.push_back(path);
   }
+  if (order.is_of_folder) add_modules(order.folder, files);
   pool->files().watch(files, since);
   if (!files::base_name(order.program).starts_with("php")) co_return;
   auto asking = ask_php(runs, order);

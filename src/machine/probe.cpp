@@ -9,6 +9,8 @@
 
 #include "core/files/beneath.hpp"
 #include "core/files/state.hpp"
+#include "core/text/json.hpp"
+#include "core/text/text.hpp"
 
 namespace porter::machine {
 namespace {
@@ -31,6 +33,21 @@ asio::awaitable<void> ask_version(run::RunSet& runs, std::string search_path, Fo
 }
 
 }  // namespace
+
+nlohmann::json json_of(const FoundInterpreter& found) {
+  const script::Interpreter& known = found.interpreter;
+  nlohmann::json out = {{"language", known.language},
+                        {"site", text::to_utf8(found.site)},
+                        {"endings", known.endings},
+                        {"anywhere", known.where == script::Interpreter::Where::anywhere},
+                        {"program", known.program},
+                        {"path", found.path},
+                        {"persistent", known.is_persistent()},
+                        {"version", found.version}};
+  if (!known.persistence.external.empty()) out["external"] = known.persistence.external;
+  if (found.path.empty() && !known.package.empty()) out["install"] = "sudo apt-get install " + known.package;
+  return out;
+}
 
 asio::awaitable<std::string> output_of(std::shared_ptr<run::Run> process) {
   process->set_deadline(run::Clock::now() + kMostTime);

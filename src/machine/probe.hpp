@@ -6,6 +6,7 @@
 #include <boost/asio/any_io_executor.hpp>
 #include <boost/asio/awaitable.hpp>
 #include <map>
+#include <nlohmann/json_fwd.hpp>
 #include <string>
 #include <utility>
 #include <vector>
@@ -23,6 +24,9 @@ struct FoundInterpreter {
   std::string path{};     ///< Empty: it is not installed.
   std::string version{};  ///< Empty: it does not tell.
 };
+
+/// What is known of it, for programs.
+nlohmann::json json_of(const FoundInterpreter& found);
 
 /// What programs have said of their versions, and in which state they were then.
 using VersionsKnown = std::map<std::string, std::pair<struct stat, std::string>>;

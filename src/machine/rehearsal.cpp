@@ -7,6 +7,7 @@
 #include <boost/asio/post.hpp>
 #include <charconv>
 
+#include "core/exchange/base64.hpp"
 #include "core/files/content.hpp"
 #include "core/files/paths.hpp"
 #include "core/findings/finding_json.hpp"
@@ -276,6 +277,7 @@ nlohmann::json json_of(const Rehearsed& result, ShowEnvironment environment) {
                         {"script", text::to_utf8(result.script)},
                         {"status", result.status},
                         {"body", text::to_utf8(result.body)},
+                        {"body_base64", exchange::to_base64(result.body.empty() ? result.printed : result.body)},
                         {"error_stream", text::to_utf8(result.error_text)}};
   if (!result.printed.empty()) out["printed"] = text::to_utf8(result.printed);
   for (const auto& [name, value] : result.fields)

@@ -75,4 +75,14 @@ std::optional<ProcessState> state_of(pid_t id) {
   return out;
 }
 
+std::string process_text(pid_t id) {
+  constexpr std::size_t kMostShown = 80;
+  std::string command = proc_content(id, "cmdline");
+  while (command.ends_with('\0')) command.pop_back();
+  std::replace(command.begin(), command.end(), '\0', ' ');
+  if (command.empty()) return {};
+  if (command.size() > kMostShown) command = command.substr(0, kMostShown) + "…";
+  return command + " (process " + std::to_string(id) + ")";
+}
+
 }  // namespace porter::run

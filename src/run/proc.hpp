@@ -44,4 +44,7 @@ struct ProcessState {
 /// nullopt: there is no such process.
 std::optional<ProcessState> state_of(pid_t id);
 
+/// The process `id` for people, "sleep 97 (process 812)"; empty if it has ended.
+std::string process_text(pid_t id);
+
 }  // namespace porter::run

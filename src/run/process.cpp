@@ -196,6 +196,7 @@ std::variant<std::unique_ptr<Process>, StartError> Process::start(StartOrder ord
   // The constructor is private, which std::make_unique cannot reach.
   std::unique_ptr<Process> process(new Process);
   if (kin_mark() != 0) order.limits.push_back({RLIMIT_RTTIME, process->kin_.mark()});
+  process->leaves_running_ = order.leaves_running;
   const auto started = start_process(std::move(order));
   if (const auto* const failure = std::get_if<StartError>(&started)) return *failure;
   process->id_ = std::get<pid_t>(started);
@@ -213,21 +214,29 @@ Process::~Process() {
 
 void Process::terminate(Clock::duration grace) {
   if (is_terminating() || has_ended()) return;
-  kin_.signal(SIGTERM);
+  send(SIGTERM);
   kill_time_ = Clock::now() + grace;
 }
 
 void Process::kill() {
   if (has_ended()) return;
   kill_time_ = Clock::time_point::max();
-  kin_.signal(SIGKILL);
+  send(SIGKILL);
+}
+
+void Process::send(int signal) const {
+  if (leaves_running_) {
+    ::kill(id_, signal);
+  } else {
+    kin_.signal(signal);
+  }
 }
 
 Process::Clock::time_point Process::look(Clock::time_point now) {
   if (has_ended()) return Clock::time_point::max();
   if (now >= kill_time_) {
     kill_time_ = Clock::time_point::max();
-    kin_.signal(SIGKILL);
+    send(SIGKILL);
   }
   return kill_time_;
 }
@@ -238,7 +247,14 @@ bool Process::reap() {
   // WNOWAIT leaves the process unreaped, so its number, which is its group's too, cannot pass to another meanwhile.
   const int known = ::waitid(P_PID, static_cast<id_t>(id_), &info, WEXITED | WNOHANG | WNOWAIT);
   if (known == 0 && info.si_pid != id_) return false;
-  if (known == 0) ::kill(-id_, SIGKILL);
+  if (known == 0 && info.si_code == CLD_EXITED) {
+    const auto orphans = kin_.orphans();
+    if (leaves_running_ && !orphans.empty()) kin_.spare();
+    for (const pid_t id : orphans)
+      if (std::string name = leaves_running_ ? "" : process_text(id); !name.empty())
+        left_running_.push_back(std::move(name));
+  }
+  if (known == 0 && !leaves_running_) ::kill(-id_, SIGKILL);
   int status = 0;
   rusage usage{};
   if (!kin_.reap(status, usage)) return false;

@@ -44,6 +44,7 @@ struct StartOrder {
     group,   ///< A process group. It is killed when the thread that has started it ends.
     session  ///< A session, and no terminal has a hold on it. It outlives whoever has started it.
   } leads = Leads::group;
+  bool leaves_running = false;  ///< What it leaves running lives on, until end_all_kin().
 };
 
 /// Why a program could not be started.
@@ -108,12 +109,18 @@ class Process {
   bool has_ended() const { return end_.has_value(); }
   /// Requires that it has ended.
   const ProcessEnd& end() const { return *end_; }
+  /// What it left running and was ended with it: "sleep 97 (process 812)". Once it has ended.
+  const std::vector<std::string>& left_running() const { return left_running_; }
   /// A descriptor that can be read once it has ended; not open: there is none to be had now.
   files::Descriptor watch() const;
 
  private:
   Process() = default;
+  /// To it and its kin, or to it alone where what it leaves running lives on.
+  void send(int signal) const;
 
+  bool leaves_running_ = false;
+  std::vector<std::string> left_running_;
   Kin kin_;
   pid_t id_ = 0;
   clockid_t clock_ = 0;  ///< Of its processor time; 0: there is none.

@@ -131,7 +131,11 @@ std::string command_by_hand(const sites::ScriptFound& script) {
   const std::string name(files::base_name(script.path));
   std::string out = "cd " + text::shell_word(files::folder_of(script.path)) + " && ";
   if (script.interpreter.empty()) return out + text::shell_word("./" + name);
-  out += files::base_name(script.interpreter);
+  // Elsewhere a shell does not find it by its name.
+  constexpr std::string_view kUsual[] = {"/usr/bin", "/bin", "/usr/local/bin"};
+  const std::string_view folder = files::folder_of(script.interpreter);
+  const bool is_usual = std::find(std::begin(kUsual), std::end(kUsual), folder) != std::end(kUsual);
+  out += is_usual ? std::string(files::base_name(script.interpreter)) : text::shell_word(script.interpreter);
   for (const std::string& argument : script.rule->arguments) out += " " + text::shell_word(argument);
   return out + " " + text::shell_word(name);
 }
@@ -180,6 +184,7 @@ ScriptOrder order_script(const ScriptRequest& request, ScriptInput input, const 
   if (runs == Runs::fresh) {
     set_command(run, request);
     run.folder = files::folder_of(request.script.path);
+    run.leaves_running = request.site.leaves_running;
     run.limits = resource_limits(request.runner, order.limits);
   }
   order.known = request.known;

@@ -251,6 +251,19 @@ void ScriptRun::complete_report() {
   report_.command = command_by_hand(script_);
 }
 
+void ScriptRun::leave() {
+  report_.was_stopped = true;
+  source_->set_deadline(Clock::now() + limits_.total_time);
+  // It keeps nobody else from beginning.
+  source_->response_has_begun(false);
+  source_->client_left();
+}
+
+asio::awaitable<void> ScriptRun::end_for_nobody() {
+  end_ = co_await source_->end();
+  report_.error_text = source_->error_text();
+}
+
 void ScriptRun::stop() {
   report_.was_stopped = true;
   source_->stop();

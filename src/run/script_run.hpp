@@ -78,6 +78,10 @@ class ScriptRun {
 
   /// It is ended for a reason that is not its own.
   void stop();
+  /// Its client has left: what it writes goes nowhere from now on, and it goes on for as long as a run may take.
+  void leave();
+  /// Waits for its end after that.
+  asio::awaitable<void> end_for_nobody();
 
   /// While the client is waited for, the script is not to blame, and no time limit of it runs.
   void pause_clock() { source_->set_deadline(Clock::time_point::max()); }

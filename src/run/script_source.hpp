@@ -13,6 +13,7 @@
 #include <span>
 #include <string>
 #include <string_view>
+#include <vector>
 
 #include "core/findings/finding.hpp"
 #include "run/event.hpp"
@@ -45,6 +46,9 @@ class ScriptSource {
 
   /// Ends the run, gently first.
   virtual void stop() = 0;
+  /// Nobody reads any more: there is nothing more to be read here, and the script is told so by its next write. It goes
+  /// on until it ends or its deadline comes.
+  virtual void client_left() = 0;
   /// Ends it at `time` unless it has ended or the deadline is moved before; was_too_slow() tells afterwards.
   virtual void set_deadline(Clock::time_point time) = 0;
   virtual bool was_too_slow() const = 0;
@@ -70,6 +74,9 @@ class ScriptSource {
     static const std::optional<Finding> kNone;
     return kNone;
   }
+
+  /// What the script left running and was ended with it, for people; once it has ended.
+  virtual const std::vector<std::string>& left_running() const = 0;
 
   /// True if something was written to the error stream by now.
   virtual bool has_written_errors() = 0;

@@ -51,7 +51,7 @@ constexpr int kPortsTried = 100;
 constexpr int kPortTaken = 3;
 constexpr int kAlreadyRunning = 4;
 /// No exit status: somebody has asked for a restart.
-constexpr int kBeginsAnew = -1;
+constexpr int kReExec = -1;
 
 int fail(int status, const std::string& sentence) {
   std::fputs((sentence + "\n").c_str(), stderr);
@@ -127,6 +127,17 @@ void fill(Shared& shared, Journal& journal, const machine::Instance& instance) {
 
 Colour colour() { return machine::wants_colour() ? Colour::on : Colour::off; }
 
+/// Has the addresses reach as far as the options say, if they do: what names an IP address stays as it is.
+void take_reach(const Options& options, Settings& settings) {
+  if (!options.reach) return;
+  const auto change = [&options](std::vector<Address>& addresses) {
+    for (Address& address : addresses)
+      if (address.reach != Address::Reach::one) address.reach = *options.reach;
+  };
+  change(settings.addresses);
+  for (Site& site : settings.sites) change(site.addresses);
+}
+
 /// Sets the limits that options name; a sentence if one is wrong.
 std::optional<std::string> take_limits(const Options& options, Limits& limits) {
   for (const std::string& limit : options.limits)
@@ -178,8 +189,8 @@ class Control {
   Console console_;
 };
 
-/// Begins this program anew, as it was begun. Returns if that cannot be done, with an exit status.
-int begin_anew(int argc, char** argv) {
+/// Executes this program again, as it was started. Returns if that cannot be done, with an exit status.
+int re_exec(int argc, char** argv) {
   ::alarm(0);  // The last resort of the end that is over now; it would outlast the exec.
   std::vector<char*> words;
   static std::string in_background = "--background";
@@ -194,11 +205,14 @@ int begin_anew(int argc, char** argv) {
   }
   words.push_back(nullptr);
   // By its own path, so that it is called as before.
-  std::array<char, PATH_MAX> own{};
-  const ssize_t length = ::readlink("/proc/self/exe", own.data(), own.size() - 1);
+  std::error_code error;
+  std::string own = fs::read_symlink("/proc/self/exe", error).string();
+  // Another program lies there now, a newer one say.
+  constexpr std::string_view kGone = " (deleted)";
+  if (own.ends_with(kGone)) own.resize(own.size() - kGone.size());
   pass_manager_sockets_on();
-  if (length > 0) ::execv(own.data(), words.data());
-  std::perror("The server cannot be begun anew");
+  ::execv(own.c_str(), words.data());
+  std::perror("The server cannot be restarted");
   return 1;
 }
 
@@ -243,7 +257,9 @@ int serve_folder(const Options& options) {
     return fail(kBadUse, Finding{Code::settings_file_missing, {{"key", "--fallback"}, {"file", fallback}}});
 
   StartLines start;
-  Address address{options.reach, {}, options.port < 0 ? kUsualPort : static_cast<std::uint16_t>(options.port)};
+  Address address{options.reach.value_or(Address::Reach::this_computer),
+                  {},
+                  options.port < 0 ? kUsualPort : static_cast<std::uint16_t>(options.port)};
   auto opened = options.port < 0 ? listen_from(address, kPortsTried) : listen_on(address);
   if (const auto* const error = std::get_if<ListenError>(&opened)) return explain_listen_error(root, address, *error);
   run::hold_kin();
@@ -287,7 +303,7 @@ int serve_folder(const Options& options) {
   start.shows_code = machine::wants_colour();
   server.run(std::move(start), Server::Hangup::stops, {});
   machine::remove_folder_instances(instance);
-  return server.is_to_restart() ? kBeginsAnew : 0;
+  return server.is_to_restart() ? kReExec : 0;
 }
 
 /// Opens the addresses of `settings`, taking over what the service manager has opened. On failure what is wrong is
@@ -350,6 +366,7 @@ int serve_settings(const Options& options) {
     return kBadUse;
   }
   if (const auto wrong = take_limits(options, read.settings.limits)) return fail(kBadUse, *wrong);
+  take_reach(options, read.settings);
   auto entrances = open_addresses(read.settings);
   if (!entrances) return kPortTaken;
   run::hold_kin();
@@ -366,7 +383,10 @@ int serve_settings(const Options& options) {
   Server server(shared, std::move(read.settings), std::move(*entrances), thread_count(options));
   server.keep_warden(std::move(warden));
   server.forget_compiled();
-  const auto override_by_options = [&options](Settings& settings) { take_limits(options, settings.limits); };
+  const auto override_by_options = [&options](Settings& settings) {
+    take_limits(options, settings.limits);
+    take_reach(options, settings);
+  };
   Control control(
       server, instance,
       std::make_unique<Steering>(server, instance, std::move(read.text), read.standing, override_by_options));
@@ -382,7 +402,7 @@ int serve_settings(const Options& options) {
     if (ready >= 0 && ::write(ready, "ready\n", 6) == 6) ::close(ready);
   });
   return_manager_sockets();
-  return server.is_to_restart() ? kBeginsAnew : 0;
+  return server.is_to_restart() ? kReExec : 0;
 }
 
 }  // namespace
@@ -395,5 +415,5 @@ int main(int argc, char** argv) {
   ::signal(SIGPIPE, SIG_IGN);
   raise_file_limit();
   const int status = options.settings.empty() ? serve_folder(options) : serve_settings(options);
-  return status == kBeginsAnew ? begin_anew(argc, argv) : status;
+  return status == kReExec ? re_exec(argc, argv) : status;
 }

@@ -18,8 +18,8 @@ struct Options {
   bool in_background = false;  ///< Nobody sees its output but in the log.
   int ready = -1;              ///< A descriptor on which to tell that the server answers.
   std::string folder = ".";
-  int port = -1;  ///< -1: none was asked for.
-  Address::Reach reach = Address::Reach::this_computer;
+  int port = -1;                        ///< -1: none was asked for.
+  std::optional<Address::Reach> reach;  ///< nullopt: as the settings say; of a folder, this computer.
   std::vector<std::string> hosts;
   std::string fallback;             ///< A script below the folder; empty: none.
   std::string console;              ///< Where the console is, or "off"; empty: the usual place.

@@ -188,12 +188,15 @@ bool Server::is_still_wanted(const run::PoolOrder& order) const {
   const Settings& settings = snapshot_->settings;
   const Site* const site = settings.find_site(order.site);
   if (site == nullptr) return false;
-  for (const script::Interpreter& rule : settings.languages_of(*site)) {
-    if (rule.language != order.language || !rule.is_persistent()) continue;
+  const auto is_of = [&](const script::Interpreter& rule) {
+    if (rule.language != order.language || !rule.is_persistent()) return false;
     const auto program = order.program.empty() ? "" : files::find_program(rule.program, shared_.search_path);
-    if (run::pool_order(settings, *site, rule, program, shared_.supplies) == order) return true;
-  }
-  return false;
+    return run::pool_order(settings, *site, rule, program, shared_.supplies) == order;
+  };
+  const auto& languages = settings.languages_of(*site);
+  return std::any_of(languages.begin(), languages.end(), is_of) ||
+         std::any_of(site->mounts.begin(), site->mounts.end(),
+                     [&](const Mount& mount) { return mount.program && is_of(*mount.program); });
 }
 
 void Server::give_to_workers() {
@@ -238,12 +241,12 @@ std::string_view Server::state() const { return stopping_ ? "stopping" : is_paus
 
 void Server::tell_state() { shared_.events.publish("state", "{\"state\":\"" + std::string(state()) + "\"}"); }
 
-std::optional<Finding> Server::problem() const {
+std::optional<Finding> Server::problem() {
   if (const int error = listeners_.error()) return out_of_resources("take connections", error);
   const files::Descriptor next(::fcntl(STDIN_FILENO, F_DUPFD_CLOEXEC, 0));
   const bool is_scarce = next.is_open() ? takes_from_reserve(next.get()) : errno == EMFILE || errno == ENFILE;
   if (is_scarce) return out_of_resources("take connections", EMFILE);
-  return std::nullopt;
+  return shared_.long_waits.finding();
 }
 
 std::uint64_t Server::requests_answered() const {

@@ -72,7 +72,7 @@ class Server {
   /// Waits until what was answered by now is in the journal, or a moment.
   asio::awaitable<void> bring_journal_up_to_date();
   /// Why connections cannot be taken at the moment; nullopt: they can.
-  std::optional<Finding> problem() const;
+  std::optional<Finding> problem();
   std::chrono::system_clock::time_point begun() const { return begun_; }
   bool is_stopping() const { return stopping_; }
   /// "running", "paused" or "stopping".

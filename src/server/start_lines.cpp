@@ -2,59 +2,30 @@
 #include "server/start_lines.hpp"
 
 #include <fmt/format.h>
-#include <qrencode.h>
 
 #include <algorithm>
 #include <iterator>
-#include <memory>
 
 #include "core/sites/choose.hpp"
 #include "core/text/text.hpp"
-#include "machine/environment.hpp"
+#include "machine/network_urls.hpp"
 
 namespace porter::server {
 
 namespace {
 
-/// `url` as a QR code that a camera reads off a terminal; empty if it cannot be made. Two rows of it share a line.
-std::string code_of(const std::string& url) {
-  const std::unique_ptr<QRcode, void (*)(QRcode*)> code(::QRcode_encodeString8bit(url.c_str(), 0, QR_ECLEVEL_L),
-                                                        ::QRcode_free);
-  if (!code) return {};
-  constexpr int kMargin = 2;
-  const auto is_dark = [&](int x, int y) {
-    return x >= 0 && y >= 0 && x < code->width && y < code->width && (code->data[y * code->width + x] & 1) != 0;
-  };
-  std::string out;
-  for (int y = -kMargin; y < code->width + kMargin; y += 2) {
-    // Black on white, whatever the colours of the terminal.
-    out += "                 \x1b[30;107m";
-    for (int x = -kMargin; x < code->width + kMargin; ++x) {
-      const bool upper = is_dark(x, y);
-      const bool lower = is_dark(x, y + 1);
-      out += upper && lower ? "█" : upper ? "▀" : lower ? "▄" : " ";
-    }
-    out += "\x1b[0m\n";
-  }
-  return out;
-}
-
-/// The URLs by which other devices reach the server, and the first as a code to be photographed.
+/// The URLs by which other devices reach the sites, and the first as a code to be photographed.
 void append_network_urls(std::string& out, const Settings& settings, bool shows_code) {
+  constexpr std::size_t kBelowUrls = 17;
   std::vector<std::string> urls;
-  for (const Listener& listener : settings.listeners()) {
-    if (listener.address.reach != Address::Reach::network || listener.sites.empty()) continue;
-    for (const std::string& ip : machine::network_addresses()) {
-      const std::string host = ip.find(':') == ip.npos ? ip : "[" + ip + "]";
-      urls.push_back(fmt::format("http://{}:{}/", host, listener.address.port));
-    }
-  }
+  for (const Site& site : settings.sites)
+    for (std::string& url : machine::network_urls(settings, site)) urls.push_back(std::move(url));
   bool is_first = true;
   for (const std::string& url : urls) {
     out += fmt::format("  {:<13}  {}\n", is_first ? "Other devices" : "", url);
     is_first = false;
   }
-  if (shows_code && !urls.empty()) out += code_of(urls.front());
+  if (shows_code && !urls.empty()) out += machine::qr_code_text(machine::qr_code(urls.front()), kBelowUrls);
 }
 
 }  // namespace
@@ -67,7 +38,7 @@ std::string text_of(const StartLines& start, Colour colour) {
   const std::string_view plain = coloured ? "\x1b[0m" : "";
   std::string out;
   const auto into = std::back_inserter(out);
-  fmt::format_to(into, "{}Upright Porter is ready{} after {:.0f} ms\n\n", good, plain,
+  fmt::format_to(into, "{}Upright Porter started{} after {:.0f} ms\n\n", good, plain,
                  std::chrono::duration<double, std::milli>(start.ready_after).count());
   if (start.instead_of) fmt::format_to(into, "  {}Port{}           {}\n", warn, plain, *start.instead_of);
   const Settings& settings = start.settings;

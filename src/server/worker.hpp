@@ -27,7 +27,10 @@
 #include "server/record/event_hub.hpp"
 #include "server/record/exchange_store.hpp"
 #include "server/record/journal.hpp"
+#include "server/record/long_waits.hpp"
+#include "server/record/told_once.hpp"
 #include "server/response/writer.hpp"
+#include "server/shared_note.hpp"
 #include "server/snapshot.hpp"
 
 namespace porter::server {
@@ -58,6 +61,9 @@ struct Shared {
     run::Helpers pages{2};     ///< The same for requests: long listings, near names in large folders.
     run::Helpers lengthy{2};   ///< Exports, searches and comparisons.
   } helpers;
+  SharedNote refused_settings;  ///< Why the settings as they were saved last are not gone by; empty: they are.
+  LongWaits long_waits;
+  ToldOnce told_once;  ///< Remarks that are not worth being told at each request.
   ExchangeStore exchanges;
   EventHub events{exchanges};
 };

@@ -4,6 +4,8 @@
 
 #include <catch2/catch.hpp>
 #include <csignal>
+#include <cstdlib>
+#include <filesystem>
 #include <fstream>
 #include <sstream>
 #include <thread>
@@ -56,7 +58,10 @@ class Home {
   }
   std::vector<std::string> environment() const {
     return {"HOME=" + path(), "XDG_STATE_HOME=" + path("state"), "XDG_CONFIG_HOME=" + path("config"),
-            "XDG_RUNTIME_DIR="};
+            "XDG_RUNTIME_DIR=", "PATH=" + path("programs") + ":" + std::getenv("PATH")};
+  }
+  void write(const std::string& name, const std::string& text, unsigned mode = 0644) const {
+    folder_.write(name, text, mode);
   }
   pid_t process() const {
     pid_t id = 0;
@@ -191,7 +196,7 @@ TEST_CASE("settings that may not be read are explained") {
   Program check({"setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", built("uporter"), "check",
                  home.path("uporter.toml")});
   CHECK(has(check.output(), "cannot be read: Permission denied"));
-  CHECK(check.wait() == 1);
+  CHECK(check.wait() == 2);
 }
 
 TEST_CASE("a language that a site has in a way of its own is listed for that site") {
@@ -244,7 +249,7 @@ TEST_CASE("a start that cannot be says why") {
   const Outcome mistake = home.run({"start"});
   CHECK(mistake.status == 2);
   CHECK(has(mistake.output, "uporter.toml:1:13: "));
-  CHECK(home.run({"check"}).status == 1);
+  CHECK(home.run({"check"}).status == 2);
   CHECK(has(home.run({"check"}).output, "1 problem in "));
   home.settings(home.usual());
   CHECK(has(home.run({"check"}).output, "is fine: 1 site, 1 address."));
@@ -271,7 +276,7 @@ TEST_CASE("settings are taken up when they are saved, and bad ones change nothin
   CHECK(eventually([&] { return has(home.run({"status"}).output, "Did you mean \"listing\"?"); }));
   CHECK(get(home.port(), "/").body == "Gull Sound");
   const Outcome reload = home.run({"reload"});
-  CHECK(reload.status == 1);
+  CHECK(reload.status == 2);
   CHECK(has(reload.output, "uporter.toml:4:1: "));
   CHECK(has(home.run({"log"}).output, "Settings not applied"));
   home.settings(home.usual());
@@ -291,7 +296,7 @@ TEST_CASE("sites and mounts come and go, with and without a server, and the file
         home.run({"site", "add", "office", home.path("office"), "--port", port, "--host", "desk.localhost"});
     CHECK(added.status == 0);
     CHECK(added.output.starts_with("http://desk.localhost:" + port + "/"));
-    CHECK(home.run({"site", "add", "office", home.path("office")}).status == 1);
+    CHECK(home.run({"site", "add", "office", home.path("office")}).status == 2);
     CHECK(home.run({"site", "add", "none", home.path("none")}).status == 2);
     CHECK(home.run({"mount", "add", "/desk", home.path("office"), "--site", "gulls"})
               .output.starts_with("http://gulls.localhost:" + std::to_string(home.port()) + "/desk/"));
@@ -299,7 +304,7 @@ TEST_CASE("sites and mounts come and go, with and without a server, and the file
     CHECK(has(home.run({"site", "list"}).output, "/desk"));
     CHECK(has(home.run({"open", "office"}).output, "http://desk.localhost:" + port + "/"));
     CHECK(home.run({"mount", "remove", "/desk", "--site", "gulls"}).status == 0);
-    CHECK(home.run({"mount", "remove", "/desk", "--site", "gulls"}).status == 1);
+    CHECK(home.run({"mount", "remove", "/desk", "--site", "gulls"}).status == 2);
     CHECK(home.run({"site", "remove", "office"}).status == 0);
     CHECK(home.settings() == before);
   }
@@ -308,7 +313,7 @@ TEST_CASE("sites and mounts come and go, with and without a server, and the file
   const std::string by_server = home.run({"site", "list", "--json"}).output;
   REQUIRE(home.run({"stop"}).status == 0);
   CHECK(home.run({"site", "list", "--json"}).output == by_server);
-  CHECK(has(by_server, "\"folder\": \"" + home.path("office") + "\""));
+  CHECK(has(by_server, "\"target\": \"" + home.path("office") + "\""));
   CHECK(home.run({"mount", "remove", "/desk", "--site", "gulls"}).status == 0);
   REQUIRE(home.run({"start"}).status == 0);
   TempFolder other;
@@ -389,9 +394,25 @@ TEST_CASE("the access log has the usual form, is opened anew on SIGHUP, and a fu
   }));
 }
 
-TEST_CASE("autostart writes a unit that starts this program, and takes it away") {
+TEST_CASE("autostart writes a unit that starts this program, and takes it away; where it cannot, it leaves none") {
   const Home home;
+  const std::string units = home.path("config/systemd/user");
+  // A stand-in for the service manager, which does what it is told unless the file "refuses" is there.
+  home.write("programs/systemctl",
+             "#!/bin/sh\ntest -e \"$HOME/refuses\" && exit 1\nmkdir -p " + units +
+                 "/default.target.wants\ncase \"$*\" in\n"
+                 "*enable*--now*) ln -sf ../$4 " +
+                 units + "/default.target.wants/$4 ;;\n*disable*) rm -f " + units +
+                 "/default.target.wants/* ;;\nesac\n",
+             0755);
+  home.write("refuses", "");
+  const Outcome refused = home.run({"autostart", "on"});
+  CHECK(refused.status == 1);
+  CHECK(has(refused.output, "nothing was changed"));
+  CHECK(has(refused.output, "~/.config/autostart/upright-porter.desktop"));
+  CHECK(!has(refused.output, "Written: "));
   CHECK(home.run({"autostart", "status"}).status == 1);
+  std::filesystem::remove(home.path("refuses"));
   const std::string on = home.run({"autostart", "on"}).output;
   REQUIRE(has(on, "Written: "));
   const std::string file =
@@ -411,7 +432,7 @@ TEST_CASE("where there is no site, a start page shows that the server works") {
   REQUIRE(home.run({"start"}).status == 0);
   const Response page = get(home.port(), "/");
   CHECK(page.status == 200);
-  CHECK(has(page.body, "The server works"));
+  CHECK(has(page.body, "No site here yet"));
   CHECK(has(page.body, "uporter site add NAME FOLDER"));
   ::mkdir(home.path("bare").c_str(), 0755);
   CHECK(home.run({"site", "add", "bare", home.path("bare")}).status == 0);

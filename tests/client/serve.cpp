@@ -155,7 +155,7 @@ TEST_CASE("a folder is served with a fallback, and what serve would not go by is
   CHECK(run({"serve", project + "/public", "--fallback", "none.php"}).status == 2);
   const Outcome dropped = run({"serve", "--settings", project + "/uporter.toml", "--port", "8090"});
   CHECK(dropped.status == 2);
-  CHECK(has(dropped.output, "--port would have no effect"));
+  CHECK(has(dropped.output, "--settings cannot be combined with --port"));
   Program beside({built("uporter"), "serve", project, "--port", "0", "--reach", "network"});
   const std::string lines = beside.read_until("Ctrl+C\n\n");
   CHECK(has(lines, "uporter.toml is not read"));

@@ -59,9 +59,9 @@ TEST_CASE("of several servers the one that is meant is found") {
   CHECK(has(open_question.output, "uporter log --at "));
   CHECK(has(user.run("elsewhere", {"status", "--at", "1"}).output, "uporter status --all"));
   const auto all = user.json("elsewhere", {"status", "--all"});
-  REQUIRE(all.size() == 2);
-  CHECK(all[0]["folder"] == user.path("fares"));
-  CHECK(all[1]["folder"] == user.path("tides"));
+  REQUIRE(all["servers"].size() == 2);
+  CHECK(all["servers"][0]["folder"] == user.path("fares"));
+  CHECK(all["servers"][1]["folder"] == user.path("tides"));
   // What is asked about decides, not where one stands.
   const auto page = user.json("fares", {"explain", "http://localhost:" + port + "/"});
   CHECK(page["served"] == true);
@@ -88,7 +88,7 @@ TEST_CASE("the places of servers for a folder go with them, also of those that w
   CHECK(killed.program().wait() == -SIGKILL);
   CHECK(user.run("fares", {"status"}).status == 1);
   Server next(user.path("fares"), {}, user.environment());
-  CHECK(user.json("fares", {"status", "--all"}).size() == 1);
+  CHECK(user.json("fares", {"status", "--all"})["servers"].size() == 1);
   CHECK(next.stop() == 0);
   Program list({"sh", "-c", "ls " + user.path("state") + "/upright-porter | wc -l"});
   CHECK(list.output() == "0\n");
@@ -147,7 +147,7 @@ TEST_CASE("a rehearsal is what happens") {
   }
   // After a local redirect the log still tells which script there was.
   const std::string log = user.run("fares", {"log"}).output;
-  CHECK(has(log, "/cgi-bin/to-file leads to /sub/a.txt; file"));
+  CHECK(has(log, "cgi-bin/to-file leads to /sub/a.txt; file"));
   CHECK(fares.stop() == 0);
 }
 

@@ -248,7 +248,7 @@ TEST_CASE("a document root that is missing is a matter of its site alone") {
   CHECK(start.status == 0);
   CHECK(has(start.output, home.path("lost")));
   CHECK(home.ask("tides.localhost", "/").body == "gulls");
-  CHECK(has(home.ask("lost.localhost", "/").body, "document-root-gone"));
+  CHECK(has(home.ask("lost.localhost", "/").body, "document-root-missing"));
   CHECK(has(home.run({"status"}).output, "does not exist"));
   CHECK(home.run({"check"}).status == 1);
   CHECK(home.run({"reload"}).status == 0);
@@ -385,7 +385,7 @@ TEST_CASE("check, log and autostart tell what they know as JSON, and what is exp
   CHECK(line["error_lines"] == json::array({"fog"}));
   CHECK(has(home.run({"log"}).output, "! fog"));
   REQUIRE(home.run({"mount", "add", "/quay", home.path("pages")}).status == 0);
-  CHECK(json::parse(home.run({"mount", "list", "--json"}).output) ==
-        json::array({{{"site", "tides"}, {"path", "/quay"}, {"folder", home.path("pages")}}}));
+  CHECK(json::parse(home.run({"mount", "list", "--json"}).output)["mounts"] ==
+        json::array({{{"site", "tides"}, {"path", "/quay"}, {"target", home.path("pages")}}}));
   CHECK(json::parse(home.run({"autostart", "status", "--json"}).output)["starts_at_login"] == false);
 }

@@ -13,8 +13,11 @@ TEST_CASE("every finding has a name of its own, a status, a title, a sentence an
   for (const Code code : all_codes()) {
     CAPTURE(code_name(code));
     CHECK(names.insert(code_name(code)).second);
-    const bool is_remark = code == Code::source_sent_as_text || code == Code::short_tags_off ||
-                           code == Code::rules_not_read || code == Code::address_unused;
+    const std::set<Code> remarks = {Code::source_sent_as_text, Code::short_tags_off,       Code::rules_not_read,
+                                    Code::address_unused,      Code::mail_program_missing, Code::left_running,
+                                    Code::persistent_ignored,  Code::php_post_too_large,   Code::rules_forbid,
+                                    Code::localhost_unknown};
+    const bool is_remark = remarks.contains(code);
     CHECK((is_remark ? status_of(code) == 200 : status_of(code) >= 400));
     CHECK(status_of(code) <= 599);
     CHECK_FALSE(title_of(code).empty());
@@ -40,10 +43,21 @@ TEST_CASE("facts are not read as patterns") {
 
 TEST_CASE("a remedy that is lines of settings can be pasted into settings as it is") {
   // Their values, where the remedy depends on the case.
-  const std::vector<Fact> facts = {{"queue", "2048"}, {"table", "limits"},  {"key", "runs"},
-                                   {"example", "8"},  {"language", "Tide"}, {"ending", ".html"},
-                                   {"site", "gulls"}, {"port", "8080"},     {"with_language", "\"PHP\", \"Tide\""}};
   TempFolder folder;
+  const std::string program = folder.write("app.fcgi", "#!/usr/bin/perl\n", 0755);
+  const std::vector<Fact> facts = {{"file", program},
+                                   {"patterns", "\"data/\", \"*.inc\""},
+                                   {"line", "[limits]\nruns = 8"},
+                                   {"fresh_setting", "[interpreter.Tide]\npersistent = false"},
+                                   {"queue", "2048"},
+                                   {"table", "limits"},
+                                   {"key", "runs"},
+                                   {"example", "8"},
+                                   {"language", "Tide"},
+                                   {"ending", ".html"},
+                                   {"site", "gulls"},
+                                   {"port", "8080"},
+                                   {"with_language", "\"PHP\", \"Tide\""}};
   folder.write("FOLDER/index.html", "Kittiwake");
   std::size_t pasted = 0;
   for (const Code code : all_codes()) {

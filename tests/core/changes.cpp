@@ -35,12 +35,15 @@ TEST_CASE("each kind of change has its sentence") {
            {site,
             site + "listing = false\ntime-limits = false\n",
             {"Of site fares this changes: whether folders are listed, how long its scripts may take."}},
+           {site,
+            site + "forbidden = [\"data/\"]\nleave-running = true\n",
+            {"Of site fares this changes: whether what its scripts leave running lives on, what is forbidden."}},
            {site, site + "[site.fares.mounts]\n\"/usr\" = \"/usr\"\n", {"Of site fares this changes: its mounts."}},
            {"", "[interpreter.Perl]\ncommand = [\"perl\", \"-w\"]\n", {"How Perl is run changes."}},
            {"[interpreter.Tide]\nendings = [\".tide\"]\ncommand = \"tide\"\n",
             "",
             {"The language Tide is taken away."}},
-           {"", "[limits]\nbody = \"1 MiB\"\n", {"Limits change."}},
+           {"", "[limits]\nbody = \"1 MiB\"\nfirst-byte = 5\n", {"body: 64 MiB → 1 MiB", "first-byte: 30 → 5"}},
            {"", "[exchanges]\nkeep = false\n", {"What is kept of exchanges changes."}}}) {
     CAPTURE(row.after);
     CHECK(changes_between(settings_of(row.before), settings_of(row.after)) == row.told);

@@ -328,6 +328,58 @@ TEST_CASE("links lead out of the root only into folders that the site allows") {
   CHECK(place.short_outcome("/programs/tides").starts_with("run"));
 }
 
+TEST_CASE("what the settings forbid is refused by whatever name, and a link into nothing is told as that") {
+  Place place;
+  Site& site = place.settings.sites.front();
+  place.folder.write("pages/data/tides.csv", "x");
+  place.folder.write("pages/deep/data/tides.csv", "x");
+  place.folder.write("pages/app/config.php", "<?php");
+  place.folder.write("pages/deep/menu.inc", "x");
+  std::filesystem::create_symlink("data/tides.csv", site.document_root + "/shown.csv");
+  std::filesystem::create_symlink("/srv/gone", site.document_root + "/gone");
+  site.forbidden = {"data/", "*.inc", "app/config.php"};
+  for (const char* const path :
+       {"/data/tides.csv", "/data/", "/data", "/data/none", "/deep/data/tides.csv", "/DATA/tides.csv", "/deep/menu.inc",
+        "/app/config.php", "/app/config.php/x", "/shown.csv"}) {
+    CAPTURE(path);
+    CHECK(place.short_outcome(path) == (path == std::string("/DATA/tides.csv") ? "path-not-found" : "forbidden-path"));
+  }
+  CHECK(place.short_outcome("/timetable.html") == "file ~/pages/timetable.html");
+  CHECK(place.short_outcome("/gone") == "link-leads-nowhere");
+  const Resolution deep = place.look_up("/deep/");
+  const auto rows = read_entries(place.settings, site, std::get<FolderFound>(deep.outcome), 100);
+  CHECK(std::get<std::vector<Row>>(rows).empty());
+}
+
+TEST_CASE("a front end's page is no answer for what is no page") {
+  struct Row {
+    std::string fields;
+    std::string path;
+    bool is_page;
+  };
+  for (const Row& row : std::vector<Row>{{"Sec-Fetch-Dest: document\r\n", "/boats.js", true},
+                                         {"Sec-Fetch-Dest: script\r\n", "/boats", false},
+                                         {"Sec-Fetch-Dest: empty\r\nAccept: */*\r\n", "/boats", false},
+                                         {"Accept: text/html,*/*\r\n", "/boats.js", true},
+                                         {"Accept: application/json\r\n", "/boats", false},
+                                         {"Accept: */*\r\n", "/boats", true},
+                                         {"Accept: */*\r\n", "/boats.json", false},
+                                         {"", "/boats/3.html", true},
+                                         {"", "/boats/3.png", false}}) {
+    CAPTURE(row.fields, row.path);
+    const std::string text = "GET " + row.path + " HTTP/1.1\r\nHost: localhost\r\n" + row.fields + "\r\n";
+    const auto head = std::get<http::RequestHead>(http::parse_head(text, {}));
+    const auto target = std::get<http::Target>(http::parse_target(row.path, "GET"));
+    CHECK(may_be_page(head, target) == row.is_page);
+    Place place;
+    Site& site = place.settings.sites.front();
+    site.fallbacks = {{"/", site.document_root, "timetable.html", "/timetable.html"}};
+    const auto found =
+        resolve({place.settings, place.search_path}, site, {"GET", target, Asked::Near::all, row.is_page});
+    CHECK(std::holds_alternative<FileFound>(found.outcome) == row.is_page);
+  }
+}
+
 TEST_CASE("a project that looks as if it routes is told the command that lets it") {
   struct Row {
     std::vector<std::string> files;

@@ -8,6 +8,7 @@
 #include "core/script/judge.hpp"
 #include "core/script/meta_variables.hpp"
 #include "core/script/script_head.hpp"
+#include "support/support.hpp"
 
 using namespace porter;
 using namespace porter::script;
@@ -339,6 +340,67 @@ TEST_CASE("the place of an error is found in the words of each language") {
   CHECK(place.value_or(ErrorPlace{}).file == row.file);
   CHECK(place.value_or(ErrorPlace{}).line == row.line);
   CHECK(place.value_or(ErrorPlace{}).message == row.message);
+}
+
+TEST_CASE("of an error stream the line is told that says what went wrong") {
+  struct Row {
+    std::string text;
+    std::string told;
+  };
+  const auto row = GENERATE(values<Row>({
+      {"Exception in thread \"main\" java.lang.IllegalStateException: no tide\n\tat Tides.main(Tides.java:4)\n",
+       "Exception in thread \"main\" java.lang.IllegalStateException: no tide"},
+      {"Error in high_water(x) : \n  object 'x' not found\nCalls: print -> high_water\nExecution halted\n",
+       "Error in high_water(x) :  object 'x' not found"},
+      {"ferry\n\nBoatError: no boat\n    at run (node:internal)\n\nNode.js v20.11.0\n", "BoatError: no boat"},
+      {"first\nlast\n", "last"},
+  }));
+  RunReport report;
+  report.path = "/w/x";
+  report.exit_status = 1;
+  report.error_text = row.text;
+  CAPTURE(row.text);
+  const auto finding = judge_run(report);
+  REQUIRE(finding);
+  CHECK(finding->fact("last") == row.told);
+}
+
+TEST_CASE("what a page did that worked is remarked on where nothing of it came through") {
+  struct Row {
+    std::string text;
+    std::string code;
+  };
+  const auto row = GENERATE(values<Row>({
+      {"sh: 1: /usr/sbin/sendmail: not found\n", "mail-program-missing"},
+      {"PHP Warning:  Unknown: POST Content-Length of 9000000 bytes exceeds the limit of 8388608 bytes in Unknown on "
+       "line 0\n",
+       "php-post-too-large"},
+      {"curl: (6) Could not resolve host: fares.localhost\n", "localhost-unknown"},
+      {"PHP Warning:  Undefined variable $tide in /w/x on line 1\n", ""},
+  }));
+  CAPTURE(row.text);
+  const auto finding = remark_on("/w/x", row.text);
+  CHECK((finding ? std::string(code_name(finding->code)) : "") == row.code);
+}
+
+TEST_CASE("an error at the beginning of a line may be made at the end of the line before") {
+  porter::test::TempFolder folder;
+  struct Row {
+    std::string source;
+    std::size_t line;
+    std::string token;
+    std::optional<std::size_t> open;
+  };
+  for (const Row& row : std::vector<Row>{{"<?php\n$a = 1\necho $a;\n", 3, "echo", 2},
+                                         {"<?php\n$a = 1\n\n// high\n$b = 2;\n", 5, "$b", 2},
+                                         {"<?php\n$a = 1;\necho $a;\n", 3, "echo", std::nullopt},
+                                         {"<?php\n$a = 1 echo 2;\n", 2, "echo", std::nullopt}}) {
+    CAPTURE(row.source);
+    const std::string file = folder.write("page.php", row.source);
+    const std::string folders[] = {folder.path()};
+    CHECK(line_left_open({file, row.line, "PHP Parse error:  syntax error, unexpected token \"" + row.token + "\""},
+                         folders) == row.open);
+  }
 }
 
 TEST_CASE("a start that failed is explained by the file's first line") {

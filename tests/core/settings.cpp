@@ -61,9 +61,11 @@ std::string state_of(const Settings& settings) {
     add("languages", site.interpreters.value_or(std::vector<std::string>{"all"}));
     add("hidden", site.hidden_files_shown);
     add("linked", site.linked_folders);
+    add("forbidden", site.forbidden);
     add("environment", site.environment);
     out += std::to_string(static_cast<int>(site.listing.value_or(site.fallbacks.empty()))) +
-           std::to_string(static_cast<int>(site.has_time_limits)) + "\n";
+           std::to_string(static_cast<int>(site.has_time_limits)) +
+           std::to_string(static_cast<int>(site.leaves_running)) + "\n";
   }
   const auto add_languages = [&](const std::vector<script::Interpreter>& languages) {
     for (const script::Interpreter& interpreter : languages) {
@@ -133,7 +135,7 @@ TEST_CASE("every mistake in the settings is found, with its place") {
        "2:13 bad-value | 2:28 bad-value | 2:38 bad-value | 2:46 bad-value | 2:56 bad-value | 2:62 bad-value"},
       {"[interpreter.PHP.settings]\nmemory_limit = \"1G\"\nlog_errors = true\nprecision = 14\n", ""},
       {"[interpreter.PHP.settings]\n\"a b\" = 1\nx = [1]\ny = \"a\\nb\"",
-       "2:1 bad-value | 3:5 wrong-type | 4:5 bad-value"},
+       "2:1 bad-value | 3:6 wrong-type | 4:5 bad-value"},
       {"[interpreter.Perl.settings]\nx = 1", "1:1 bad-value"},
       {kSite + "[site.a.interpreter.PHP]\ncommand = \"php-cgi8.1\"\npersistent = false\nsettings = { precision = 3 }",
        ""},

@@ -47,11 +47,27 @@ TEST_CASE("sizes are short and true to a tenth") {
   };
   const auto row = GENERATE(values<Row>({{0, "0 B"},
                                          {999, "999 B"},
-                                         {1000, "1.0 KB"},
-                                         {999949, "999.9 KB"},
-                                         {999950, "1.0 MB"},
-                                         {6442450944, "6.4 GB"}}));
+                                         {1000, "1000 B"},
+                                         {1024, "1.0 KiB"},
+                                         {1048524, "1023.9 KiB"},
+                                         {6442450944, "6.0 GiB"}}));
   CHECK(format_size(row.bytes) == row.text);
+}
+
+TEST_CASE("lines are broken at spaces to fit, and nothing else in them changes") {
+  struct Row {
+    std::string text;
+    std::size_t width;
+    std::string wrapped;
+  };
+  const auto row = GENERATE(values<Row>({
+      {"high water at 07:40\nlow\n", 0, "high water at 07:40\nlow\n"},
+      {"high water at 07:40\nlow\n", 12, "high water\n  at 07:40\nlow\n"},
+      {"a  /srv/ferries/harbour/office", 10, "a\n  /srv/ferries/harbour/office"},
+      {"\x1b[1;31mhigh\x1b[0m water", 10, "\x1b[1;31mhigh\x1b[0m water"},
+      {"höhe wäre", 9, "höhe wäre"},
+  }));
+  CHECK(wrap(row.text, row.width, 2) == row.wrapped);
 }
 
 TEST_CASE("the nearest name is the one that was meant") {

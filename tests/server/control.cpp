@@ -253,7 +253,7 @@ TEST_CASE("archives of large files and of pages that were compressed take no mem
   for (int i = 0; i < 3; ++i)
     exports.emplace_back([&] {
       Connection connection(server.socket());
-      connection.send("GET /v1/exchanges.har?most=1000 HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n\r\n");
+      connection.send("GET /v1/exchanges.har?limit=1000 HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n\r\n");
       std::string got(1 << 16, '\0');
       for (ssize_t n = 0; (n = ::recv(connection.socket(), got.data(), got.size(), 0)) > 0;)
         bytes += static_cast<std::size_t>(n);

@@ -258,7 +258,7 @@ TEST_CASE("bodies are kept up to their limit, files that changed are told of, an
   CHECK(has(kept.json(1), "exchange-gone"));
   CHECK(has(kept.json(5000), "exchange-unknown"));
   CHECK(has(kept.json(2003), "\"number\":2003"));
-  const std::string page = kept.ask("exchanges?most=3");
+  const std::string page = kept.ask("exchanges?limit=3");
   CHECK(has(page, "\"last\":2003"));
   CHECK_FALSE(has(page, "\"gone_up_to\":0"));
 }
@@ -301,7 +301,7 @@ TEST_CASE("a list is filtered, and a filter that means nothing is refused") {
                                          {"text=kittiwake", {2}},
                                          {"text=guill%20post", {3}},
                                          {"text=on%20the%20quay", {1}},
-                                         {"site=tides&most=2", {2, 3}},
+                                         {"site=tides&limit=2", {2, 3}},
                                          {"site=other", {}},
                                          {"after=1&before=3", {2}}}) {
     CAPTURE(row.query);
@@ -311,7 +311,7 @@ TEST_CASE("a list is filtered, and a filter that means nothing is refused") {
       CHECK(has(page, "\"number\":" + std::to_string(number)) == is_wanted);
     }
   }
-  for (const char* const query : {"status=4x", "most=0", "most=x", "after=-1"})
+  for (const char* const query : {"status=4x", "limit=0", "limit=x", "after=-1"})
     CHECK(has(kept.ask(std::string("exchanges?") + query), "bad-call"));
 }
 
@@ -365,11 +365,11 @@ TEST_CASE("under load nothing is lost without a mark, while lists are asked for"
       for (int i = 0; i < kBatches; ++i) {
         connection.send(batch);
         for (int response = 0; response < kAtOnce; ++response) connection.receive();
-        if (i % 100 == 0) kept.ask("exchanges?text=gulls&most=10");
+        if (i % 100 == 0) kept.ask("exchanges?text=gulls&limit=10");
       }
     });
   for (std::thread& client : clients) client.join();
-  const std::string page = kept.ask("exchanges?most=10");
+  const std::string page = kept.ask("exchanges?limit=10");
   CHECK(has(page, "\"last\":" + std::to_string(kClients * kBatches * kAtOnce + 1)));
   CHECK(has(page, "\"lost\":0"));
 }

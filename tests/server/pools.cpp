@@ -240,7 +240,7 @@ TEST_CASE("the log has a request as soon as it is answered") {
   for (int i = 0; i < 20; ++i) {
     const std::string target = "/tide.txt?" + std::to_string(i);
     CHECK(get(server.port(), target).status == 200);
-    CHECK(has(call(socket, "GET", "/v1/log?lines=5").body, target));
+    CHECK(has(call(socket, "GET", "/v1/log?limit=5").body, target));
   }
 }
 

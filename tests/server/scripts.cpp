@@ -156,11 +156,11 @@ TEST_CASE("a script gets a clean environment, its own folder, and no descriptor 
   CHECK(program.wait() == 0);
 }
 
-TEST_CASE("when the client leaves, the script and all that it started are ended") {
+TEST_CASE("when the client leaves, the script goes on to its limit, and all that it started ends with it") {
   TempFolder folder;
   const std::string mark = folder.path() + "/pids";
   folder.write("cgi-bin/slow", "#!/bin/sh\nsleep 300 &\necho $! $$ > " + mark + "\nwait\n", 0755);
-  Server server(folder.path());
+  Server server(folder.path(), {"--limit", "total-time=2"});
   {
     Connection connection(server.port());
     connection.send("GET /cgi-bin/slow HTTP/1.1\r\nHost: localhost\r\n\r\n");

@@ -201,14 +201,14 @@ first-byte = 5
             return 0, b""
 
     def last_exchange(self):
-        found = re.search(rb'"last":(\d+)', self.control("GET", "/v1/exchanges?most=1")[1])
+        found = re.search(rb'"last":(\d+)', self.control("GET", "/v1/exchanges?limit=1")[1])
         return int(found.group(1)) if found else 1
 
     def stops(self):
         """Has servers end in the middle of whatever they are asked, and sees that they do."""
         deeds = [("POST", "/v1/reload", b""), ("POST", "/v1/pause", b""), ("POST", "/v1/resume", b""), ("POST", "/v1/stop", b""),
                  ("POST", "/v1/restart", b""), ("PATCH", "/v1/sites/gulls", b'{"hosts":["localhost","gulls.localhost"]}'),
-                 ("GET", "/v1/exchanges.har?most=300", b""), ("GET", "/v1/languages/Perl", b"")]
+                 ("GET", "/v1/exchanges.har?limit=300", b""), ("GET", "/v1/languages/Perl", b"")]
         for _ in range(12):
             self.start()
             self.over = False

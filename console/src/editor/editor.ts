@@ -38,6 +38,7 @@ export const look: Extension = EditorView.theme({
   ".cm-cursor": { borderLeftColor: "var(--ink)" },
   ".cm-selectionBackground, &.cm-focused .cm-selectionBackground": { backgroundColor: "var(--chosen) !important" },
   ".cm-lintRange-error": { backgroundImage: "none", textDecoration: "underline wavy var(--wrong)" },
+  ".cm-lint-marker-error": { content: '"▲"', color: "var(--wrong)", fontSize: "10px", lineHeight: "19px" },
   ".cm-tooltip, .cm-panels": {
     backgroundColor: "var(--paper)",
     color: "var(--ink)",

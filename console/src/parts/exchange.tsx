@@ -45,12 +45,12 @@ interface Part {
 
 /** What the time went into, as a bar. */
 export function TimingBar({ exchange }: { exchange: Exchange }) {
-  const { head, turn, start, first_byte, all } = exchange.timing;
+  const { head, queue, start, first_byte, all } = exchange.timing;
   const parts: Part[] = [
     { name: "its head", milliseconds: head, kind: "head" },
-    { name: "a turn", milliseconds: turn, kind: "turn" },
+    { name: "the queue", milliseconds: queue, kind: "queue" },
     { name: "the process", milliseconds: start, kind: "start" },
-    { name: "the first byte", milliseconds: Math.max(0, first_byte - turn - start), kind: "first" },
+    { name: "the first byte", milliseconds: Math.max(0, first_byte - queue - start), kind: "first" },
     { name: "the rest", milliseconds: Math.max(0, all - first_byte), kind: "rest" },
   ].filter((part) => part.milliseconds > 0.0005);
   const whole = parts.reduce((sum, part) => sum + part.milliseconds, 0) || 1;

@@ -35,15 +35,19 @@ export function Preview({ html, label }: { html: string; label: string }) {
     const text = policyOfPage + html;
     element.srcdoc = policy ? policy.createHTML(text) : text;
   }, [html]);
+  const isStyled = /<link\b[^>]*\bstylesheet\b/i.test(html);
   return (
-    <iframe
-      ref={frame}
-      class="preview"
-      title={label}
-      sandbox="allow-same-origin"
-      referrerpolicy="no-referrer"
-      onLoad={(event) => giveStyles(event.currentTarget as HTMLIFrameElement)}
-    />
+    <>
+      {isStyled && <p class="dimmed">Style sheets, scripts and pictures of other files are left out here.</p>}
+      <iframe
+        ref={frame}
+        class="preview"
+        title={label}
+        sandbox="allow-same-origin"
+        referrerpolicy="no-referrer"
+        onLoad={(event) => giveStyles(event.currentTarget as HTMLIFrameElement)}
+      />
+    </>
   );
 }
 

@@ -329,7 +329,7 @@ function save(name: string, text: string): void {
 }
 
 export async function saveHar(filter: string, name: string): Promise<void> {
-  save(name, await (await ask(`/v1/exchanges.har?most=10000${filter}`)).text());
+  save(name, await (await ask(`/v1/exchanges.har?limit=10000${filter}`)).text());
 }
 
 export function ExchangeDetail({ number }: { number: number }) {

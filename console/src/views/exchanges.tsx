@@ -12,7 +12,23 @@ import { go, place, to, withOptions } from "../router";
 import { clearedUpTo, exchanges, fresh, leftOut, sites } from "../store";
 import { ExchangeDetail, saveHar } from "./exchange";
 
-function RowView({ row, isIndented }: { row: ExchangeRow; isIndented: boolean }) {
+/** A row of the list: an exchange, or a line that its script wrote to its error stream. */
+interface Listed {
+  row: ExchangeRow;
+  key: string;
+  error?: string;
+}
+
+/** The script relative to the site that it belongs to. */
+function by(row: ExchangeRow): string {
+  const folder = sites.value.find((site) => site.name === row.site)?.folder ?? (sites.value[0]?.folder as string);
+  return folder ? row.answered_by.replace(`${folder}/`, "") : row.answered_by;
+}
+
+function RowView({ of, isIndented }: { of: Listed; isIndented: boolean }) {
+  const { row } = of;
+  if (of.error !== undefined) return <code class="error-line">{of.error}</code>;
+  const errors = row.errors ?? 0;
   return (
     <>
       <span class="number dimmed">{row.number}</span>
@@ -20,7 +36,14 @@ function RowView({ row, isIndented }: { row: ExchangeRow; isIndented: boolean })
       <StatusMark status={row.status} inProgress={row.in_progress} />
       <span class="method">{row.method}</span>
       <code class={isIndented ? "target indented" : "target"}>{row.target}</code>
-      <span class="dimmed by">{row.answered_by}</span>
+      <span class="dimmed by" title={row.answered_by}>
+        {errors > 0 && (
+          <span class="notice" title="Lines that its script wrote to its error stream">
+            ▲ {errors} {errors === 1 ? "error line" : "error lines"}{" "}
+          </span>
+        )}
+        {by(row)}
+      </span>
       <span class="dimmed of-site">{row.site}</span>
       <span class="number" title={exactBytes(row.bytes)}>
         {size(row.bytes)}
@@ -44,16 +67,22 @@ export function grouped(rows: ExchangeRow[], pages: Map<number, number>): Exchan
   return [...loads.values()].flat();
 }
 
-const placeOf = (rows: ExchangeRow[], key: string): number => {
-  const number = Number(key);
-  return rows.findIndex((row) => row.number === number);
-};
+const placeOf = (rows: Listed[], key: string): number => rows.findIndex((one) => one.key === key);
+
+/** The rows with the lines of their error streams behind them. */
+function withErrors(rows: ExchangeRow[], lines: Map<number, string[]> | null): Listed[] {
+  return rows.flatMap((row) => [
+    { row, key: `${row.number}` },
+    ...(lines?.get(row.number) ?? []).map((error, i) => ({ row, key: `${row.number}-${i}`, error })),
+  ]);
+}
 
 export function ExchangesView() {
   const options = place.value.options;
   const words = options.get("f") ?? "";
   const isNewestFirst = options.get("order") !== "last";
   const isGrouped = options.get("group") === "page";
+  const showsErrors = options.get("errors") === "yes";
   const isPaused = useSignal(false);
   const held = useSignal<ExchangeRow[]>([]);
   const inBytes = useSignal<{ words: string; numbers: Set<number> } | null>(null);
@@ -72,7 +101,7 @@ export function ExchangesView() {
   useEffect(() => {
     if (!isGrouped) return;
     const timer = setTimeout(() => {
-      call<ExchangePage>("/v1/exchanges?most=2000&pages=true").then(
+      call<ExchangePage>("/v1/exchanges?limit=2000&pages=true").then(
         (page) => {
           pages.value = new Map(page.exchanges.map((row) => [row.number, row.page ?? 0]));
         },
@@ -83,6 +112,22 @@ export function ExchangesView() {
     }, 300);
     return () => clearTimeout(timer);
   }, [isGrouped, all]);
+  const errorLines = useSignal(new Map<number, string[]>());
+  // What was written to error streams is asked for in the same way.
+  useEffect(() => {
+    if (!showsErrors) return;
+    const timer = setTimeout(() => {
+      call<ExchangePage>("/v1/exchanges?limit=2000&errors=true").then(
+        (page) => {
+          errorLines.value = new Map(page.exchanges.map((row) => [row.number, row.error_lines ?? []]));
+        },
+        (what) => {
+          problem.value = what;
+        },
+      );
+    }, 300);
+    return () => clearTimeout(timer);
+  }, [showsErrors, all]);
   const found = inBytes.value;
   const rows = useMemo(() => {
     const test = parseFilter(words);
@@ -92,8 +137,12 @@ export function ExchangesView() {
     if (isGrouped) return grouped(out, pages.value);
     return isNewestFirst ? [...out].reverse() : out;
   }, [all, cleared, words, isNewestFirst, isGrouped, found, pages.value]);
+  const listed = useMemo(
+    () => withErrors(rows, showsErrors ? errorLines.value : null),
+    [rows, showsErrors, errorLines.value],
+  );
   const look = async () => {
-    const page = await call<ExchangePage>(`/v1/exchanges${query({ text: words, most: 10000 })}`);
+    const page = await call<ExchangePage>(`/v1/exchanges${query({ text: words, limit: 10000 })}`);
     inBytes.value = { words, numbers: new Set(page.exchanges.map((row) => row.number)) };
   };
   const isPartOf = (one: number) => ![0, one].includes(pages.value.get(one) ?? 0);
@@ -113,7 +162,7 @@ export function ExchangesView() {
             <input
               id="filter"
               type="search"
-              placeholder="404  4xx  post  site:office  words, -without"
+              placeholder="4xx  post  site:office  words"
               spellcheck={false}
               value={words}
               onInput={(event) => withOptions({ f: event.currentTarget.value })}
@@ -140,6 +189,14 @@ export function ExchangesView() {
             />{" "}
             by page load
           </label>
+          <label>
+            <input
+              type="checkbox"
+              checked={showsErrors}
+              onChange={(event) => withOptions({ errors: event.currentTarget.checked ? "yes" : "" })}
+            />{" "}
+            error lines
+          </label>
           <button type="button" aria-pressed={isPaused.value} onClick={() => pause(!isPaused.value)}>
             {isPaused.value ? `Follow${waiting > 0 ? ` (${waiting} new)` : ""}` : "Freeze"}
           </button>
@@ -149,7 +206,7 @@ export function ExchangesView() {
               clearedUpTo.value = all.at(-1)?.number ?? 0;
             }}
           >
-            Clear the view
+            Clear
           </button>
           {cleared > 0 && (
             <button
@@ -190,13 +247,13 @@ export function ExchangesView() {
         ) : (
           <Rows
             label="Exchanges"
-            rows={rows}
-            keyOf={(row) => `${row.number}`}
+            rows={listed}
+            keyOf={(one) => one.key}
             indexOf={placeOf}
-            isFresh={(row) => fresh.has(row.number)}
-            show={(row) => <RowView row={row} isIndented={isGrouped && isPartOf(row.number)} />}
+            isFresh={(one) => fresh.has(one.row.number)}
+            show={(one) => <RowView of={one} isIndented={isGrouped && isPartOf(one.row.number)} />}
             chosen={chosen}
-            choose={(row) => {
+            choose={({ row }) => {
               // The way back leads to the list, however many were looked at.
               if (chosen) withOptions({}, `${row.number}`);
               else go(keep(`${row.number}`));

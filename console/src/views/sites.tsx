@@ -6,7 +6,7 @@ import { ago, duration, meaning, tone } from "../format";
 import { Action, Copy, Empty, FindingView, Path, Problem, Question, useCall } from "../parts/basics";
 import { FolderBrowser } from "../parts/folders";
 import { takeNextPort, takenPort } from "../parts/ports";
-import { to } from "../router";
+import { place, to } from "../router";
 import { exchanges, findings, now, refreshStatus, sites, status } from "../store";
 
 const minutes = 10;
@@ -39,13 +39,10 @@ function Line({ rows }: { rows: ExchangeRow[] }) {
   );
 }
 
-function LastAnswers({ rows }: { rows: ExchangeRow[] }) {
-  if (rows.length === 0) return <span class="dimmed">Nothing has been asked for yet.</span>;
-  const last = rows.slice(-24);
-  const latest = last.at(-1) as ExchangeRow;
+function Marks({ rows, most }: { rows: ExchangeRow[]; most: number }) {
   return (
     <span class="marks">
-      {last.map((row) => (
+      {rows.slice(-most).map((row) => (
         <a
           key={row.number}
           href={to("exchanges", `${row.number}`)}
@@ -57,11 +54,67 @@ function LastAnswers({ rows }: { rows: ExchangeRow[] }) {
           </span>
           <span aria-hidden="true">{row.status >= 500 || row.status === 0 ? "▲" : row.status >= 400 ? "◆" : "●"}</span>
         </a>
-      ))}{" "}
+      ))}
+    </span>
+  );
+}
+
+function LastResponses({ rows }: { rows: ExchangeRow[] }) {
+  const latest = rows.at(-1);
+  if (!latest) return <span class="dimmed">Nothing has been asked for yet.</span>;
+  return (
+    <>
+      <Marks rows={rows} most={24} />{" "}
       <span class="dimmed" title={latest.time}>
         last {ago(Date.parse(latest.time), now.value)}, {latest.status} in {duration(latest.milliseconds)}
       </span>
-    </span>
+    </>
+  );
+}
+
+/** The URLs for other devices, and the first as a code for a camera. */
+function OtherDevices({ site }: { site: Site }) {
+  const isSettled = (status.value?.settings ?? "") !== "";
+  const rows = site.network_code ?? [];
+  const urls = site.network_urls ?? [];
+  const margin = 2;
+  const width = rows.length + 2 * margin;
+  if (urls.length === 0)
+    return isSettled ? (
+      <Question
+        ask={`Every device in the network will be able to open ${site.name}, at a port of its own.`}
+        yes="Let them in"
+        run={() => call(`/v1/sites/${encodeURIComponent(site.name)}`, { method: "PATCH", body: { reach: "network" } })}
+      >
+        Let other devices reach it
+      </Question>
+    ) : (
+      <span class="dimmed">do not reach it</span>
+    );
+  return (
+    <>
+      {urls.map((url) => (
+        <div key={url}>
+          <a href={url} target="_blank" rel="noreferrer">
+            {url}
+          </a>{" "}
+          <Copy text={url} />
+        </div>
+      ))}
+      {rows.length > 0 && (
+        <details>
+          <summary>Code for a camera</summary>
+          <svg class="qr-code" viewBox={`0 0 ${width} ${width}`} role="img" aria-label={`QR code of ${urls[0]}`}>
+            <rect width={width} height={width} fill="#fff" />
+            {rows.flatMap((row, y) =>
+              [...row].map((cell, x) =>
+                cell === "1" ? <rect key={`${x}-${y}`} x={x + margin} y={y + margin} width="1" height="1" /> : null,
+              ),
+            )}
+          </svg>
+        </details>
+      )}
+    </>
   );
 }
 
@@ -74,9 +127,9 @@ function Mounts({ site }: { site: Site }) {
     <>
       {site.mounts.map((mount) => (
         <div key={mount.path} class="mount">
-          <code>{mount.path}</code> shows <Path path={mount.folder} />{" "}
+          <code>{mount.path}</code> shows <Path path={mount.target} />{" "}
           <Question
-            ask={`${mount.path} of ${site.name} will lead nowhere. The folder ${mount.folder} stays as it is.`}
+            ask={`${mount.path} of ${site.name} will lead nowhere. ${mount.target} stays as it is.`}
             yes={`Take ${mount.path} away`}
             run={() =>
               call(`/v1/mounts?site=${encodeURIComponent(site.name)}&path=${encodeURIComponent(mount.path)}`, {
@@ -103,7 +156,7 @@ function Mounts({ site }: { site: Site }) {
               />
             </label>
             <label class="grow">
-              Folder{" "}
+              Folder or script{" "}
               <input
                 type="text"
                 value={folder.value}
@@ -132,7 +185,7 @@ function Mounts({ site }: { site: Site }) {
           )}
           <Action
             run={async () => {
-              await post("/v1/mounts", { site: site.name, path: path.value, folder: folder.value });
+              await post("/v1/mounts", { site: site.name, path: path.value, target: folder.value });
               isAdding.value = false;
             }}
             working="Adding…"
@@ -210,15 +263,21 @@ function SiteView({ site, rows, isFirst }: { site: Site; rows: ExchangeRow[]; is
           <dd>{site.languages ? site.languages.join(", ") : "all that are installed"}</dd>
         </div>
         <div>
-          <dt>Answers</dt>
+          <dt>Responses</dt>
           <dd>
-            <LastAnswers rows={rows} />
+            <LastResponses rows={rows} />
           </dd>
         </div>
         <div>
           <dt>Requests</dt>
           <dd>
             <Line rows={rows} />
+          </dd>
+        </div>
+        <div>
+          <dt>Other devices</dt>
+          <dd>
+            <OtherDevices site={site} />
           </dd>
         </div>
         {(site.mounts.length > 0 || isSettled) && (
@@ -265,6 +324,69 @@ function SiteView({ site, rows, isFirst }: { site: Site; rows: ExchangeRow[]; is
         )}
       </p>
     </section>
+  );
+}
+
+const stateMark = (findingsOfSite: Finding[]) => {
+  const state = status.value?.state ?? "running";
+  if (findingsOfSite.length > 0) return { mark: "▲", tone: "wrong", told: "something is wrong" };
+  if (state === "paused") return { mark: "○", tone: "notice", told: "paused" };
+  if (state === "stopping") return { mark: "◐", tone: "notice", told: "stopping" };
+  return { mark: "●", tone: "good", told: "answering" };
+};
+
+/** A row of the table, and the whole of the site below it where it is open. */
+function SiteRow({
+  site,
+  rows,
+  isFirst,
+  isOpen,
+}: {
+  site: Site;
+  rows: ExchangeRow[];
+  isFirst: boolean;
+  isOpen: boolean;
+}) {
+  const own = findings.value.filter((finding) => finding.site === site.name);
+  const state = stateMark(own);
+  const since = now.value - minutes * 60_000;
+  const lately = rows.filter((row) => Date.parse(row.time) >= since).length;
+  return (
+    <>
+      <tr aria-current={isOpen ? "true" : undefined}>
+        <td class={state.tone} title={state.told}>
+          <span aria-hidden="true">{state.mark}</span>
+          <span class="unseen">{state.told}</span>
+        </td>
+        <th scope="row">
+          <a href={isOpen ? to("sites", "none") : to("sites", site.name)} aria-expanded={isOpen}>
+            {site.name}
+          </a>
+        </th>
+        <td class="url">
+          <a href={site.url} target="_blank" rel="noreferrer">
+            {site.url}
+          </a>
+        </td>
+        <td class="folder">
+          <Path path={site.folder} most={36} />
+        </td>
+        <td>
+          <Marks rows={rows} most={8} />
+        </td>
+        <td class="number" title={`In the last ${minutes} min`}>
+          {lately}
+        </td>
+        <td class={own.length > 0 ? "number wrong" : "number"}>{own.length > 0 ? `▲ ${own.length}` : "none"}</td>
+      </tr>
+      {isOpen && (
+        <tr class="opened">
+          <td colSpan={7}>
+            <SiteView site={site} rows={rows} isFirst={isFirst} />
+          </td>
+        </tr>
+      )}
+    </>
   );
 }
 
@@ -568,14 +690,38 @@ export function SitesView() {
           <p>A site is a folder with pages and scripts, and the name by which the browser finds it.</p>
         </Empty>
       )}
-      {sites.value.map((site, i) => (
-        <SiteView
-          key={site.name}
-          site={site}
-          rows={bySite.get(site.name) ?? []}
-          isFirst={i === 0 && !sites.value.some(isForRoot)}
-        />
-      ))}
+      {sites.value.length > 0 && (
+        <table class="wide sites">
+          <thead>
+            <tr>
+              <th scope="col">
+                <span class="unseen">State</span>
+              </th>
+              <th scope="col">Site</th>
+              <th scope="col">URL</th>
+              <th scope="col">Folder</th>
+              <th scope="col">Last responses</th>
+              <th scope="col" class="number">
+                Requests
+              </th>
+              <th scope="col" class="number">
+                Findings
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            {sites.value.map((site, i) => (
+              <SiteRow
+                key={site.name}
+                site={site}
+                rows={bySite.get(site.name) ?? []}
+                isFirst={i === 0 && !sites.value.some(isForRoot)}
+                isOpen={place.value.what === site.name || (place.value.what === "" && sites.value.length === 1)}
+              />
+            ))}
+          </tbody>
+        </table>
+      )}
       {isSettled && <AddSite key={sites.value.length === 0 ? "first" : "more"} isFirst={sites.value.length === 0} />}
       <ServerPart />
     </div>

@@ -40,7 +40,7 @@ Json json_of(const Run& run) {
               {"command", texts(run.command)},
               {"environment", texts(run.environment)},
               {"folder", text::to_utf8(run.folder)},
-              {"turn_wait_milliseconds", millis(run.turn_wait)},
+              {"queue_milliseconds", millis(run.queue_wait)},
               {"start_milliseconds", millis(run.start)},
               {"milliseconds", millis(run.duration)},
               {"processor_milliseconds", millis(run.processor_time)},
@@ -74,16 +74,17 @@ Json row_of(const Recorded& exchange) {
               {"answered_by", text::to_utf8(exchange.answered_by)}};
   if (!exchange.site.empty()) out["site"] = text::to_utf8(exchange.site);
   if (exchange.repeats != 0) out["repeats"] = exchange.repeats;
+  if (exchange.error_count > 0) out["errors"] = exchange.error_count;
   return out;
 }
 
 Json json_of(const Recorded& exchange) {
   Json out = row_of(exchange);
-  std::chrono::nanoseconds turn{0};
+  std::chrono::nanoseconds queue{0};
   std::chrono::nanoseconds start{0};
   Json runs = Json::array();
   for (const Run& run : exchange.runs) {
-    turn += run.turn_wait;
+    queue += run.queue_wait;
     start += run.start;
     runs.push_back(json_of(run));
   }
@@ -91,7 +92,7 @@ Json json_of(const Recorded& exchange) {
   out["server"] = exchange.server;
   out["server_port"] = exchange.server_port;
   out["timing"] = {{"head", millis(exchange.head_wait)},
-                   {"turn", millis(turn)},
+                   {"queue", millis(queue)},
                    {"start", millis(start)},
                    {"first_byte", millis(exchange.first_byte)},
                    {"all", millis(exchange.duration)}};

@@ -127,10 +127,10 @@ Json response_of(const Recorded& exchange, const Message& response, Secrets secr
 }
 
 Json timings_of(const Recorded& exchange) {
-  std::chrono::nanoseconds turn{0};
-  for (const Run& run : exchange.runs) turn += run.turn_wait;
+  std::chrono::nanoseconds queue{0};
+  for (const Run& run : exchange.runs) queue += run.queue_wait;
   const double first = millis(exchange.first_byte);
-  const double blocked = std::min(millis(turn), first);
+  const double blocked = std::min(millis(queue), first);
   return {{"blocked", blocked},
           {"dns", -1},
           {"connect", -1},

@@ -54,8 +54,8 @@ struct Run {
   std::string external;              ///< Its address.
   std::optional<int> exit_status;
   std::optional<int> signal;
-  std::chrono::nanoseconds turn_wait{0};  ///< For its turn among the scripts.
-  std::chrono::nanoseconds start{0};      ///< Until its process ran.
+  std::chrono::nanoseconds queue_wait{0};  ///< For its turn among the scripts.
+  std::chrono::nanoseconds start{0};       ///< Until its process ran.
   std::chrono::nanoseconds duration{0};
   std::chrono::nanoseconds processor_time{0};
   std::uint64_t peak_memory_kib = 0;
@@ -82,6 +82,7 @@ struct Recorded {
   std::uint64_t body_bytes = 0;  ///< Of the response's body, as far as they were sent.
   std::string kind;              ///< "file", "listing", "script", "problem", …; empty: nothing answered.
   std::string answered_by;       ///< The same in words.
+  std::size_t error_count = 0;   ///< Lines that its scripts wrote to their error streams.
   std::vector<Finding> findings;
   std::vector<Run> runs;
   std::vector<std::string> trail;

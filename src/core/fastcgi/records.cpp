@@ -66,6 +66,16 @@ void append_records(std::string& out, RecordType type, std::string_view content)
 
 }  // namespace
 
+std::string question() {
+  constexpr std::string_view kAsked = "FCGI_MPXS_CONNS";
+  constexpr std::size_t kLengths = 2;
+  const auto header = Header{RecordType::get_values, 0, static_cast<std::uint16_t>(kLengths + kAsked.size())}.bytes();
+  std::string out(header.begin(), header.end());
+  out += static_cast<char>(kAsked.size());
+  out += '\0';  // Of the value nothing is said.
+  return out += kAsked;
+}
+
 std::array<char, kHeaderSize> Header::bytes() const {
   return {kVersion,
           static_cast<char>(type),

@@ -44,6 +44,10 @@ struct Header {
   std::array<char, kHeaderSize> bytes() const;
 };
 
+/// Asks a program whether it takes several requests over one connection (section 4.1): it answers once it takes
+/// requests, and until then it is at work.
+std::string question();
+
 /// The header that `bytes` begin with, of which there must be kHeaderSize. nullopt: it is of no version that is known.
 std::optional<Header> parse_header(std::string_view bytes);
 

@@ -48,6 +48,17 @@ constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::hidden_file, "hidden-file", 403, "A hidden file",
      "{file} has a name that begins with a dot, and such files are not shown, since they often hold secrets.",
      "Give it a name without the dot if it is meant to be seen:", "mv {file_quoted} {plain_quoted}"},
+    {Code::forbidden_path, "forbidden-path", 404, "Kept back by the settings",
+     "{file} is not shown: the key forbidden of the site \"{site}\" holds {pattern}.",
+     "Take the pattern out of the settings if it is meant to be seen."},
+    {Code::link_leads_nowhere, "link-leads-nowhere", 404, "A link that leads nowhere",
+     "{link} is a link to {leads_to}, which does not exist.",
+     "Put what is missing there, or have the link lead elsewhere."},
+    {Code::fallback_is_page, "fallback-is-page", 404, "A missing file, for which a page is no answer",
+     "There is no {file}. The fallback {page} answers pages only, and a style sheet, a script, a picture or data was "
+     "asked "
+     "for.",
+     "Check the spelling, or put the file there."},
     {Code::backup_file, "backup-file", 403, "An editor's backup file",
      "{file} looks like a backup copy that an editor has left, and such copies are not shown, since they hold the "
      "source "
@@ -60,6 +71,9 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "{file} is a {kind}, not a file or a folder.", "Put an ordinary file there, or remove it:", "rm {file_quoted}"},
     {Code::document_root_gone, "document-root-gone", 500, "The document root is gone",
      "The document root {root} cannot be opened any more: {reason}.", "Put the folder back:", "mkdir -p {root_quoted}"},
+    {Code::document_root_missing, "document-root-missing", 500, "The document root does not exist",
+     "The settings name the document root {root}, which does not exist.",
+     "[Did you mean {nearest} ?] Correct the path in the settings, or make the folder:", "mkdir -p {root_quoted}"},
     {Code::file_vanished, "file-vanished", 500, "The file changed while it was being read",
      "{file} could not be opened any more after it had been found: {reason}.", "Load the page once more."},
     {Code::precondition_failed, "precondition-failed", 412, "Precondition failed",
@@ -73,7 +87,6 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "Use GET to read it. To have {method} answered, send it to a script."},
     {Code::method_unknown, "method-unknown", 501, "Unknown method", "This server does not know the method {method}.",
      "Use GET, HEAD, POST, PUT, PATCH, DELETE or OPTIONS."},
-
     {Code::malformed_request, "malformed-request", 400, "Malformed request",
      "The request is not HTTP as RFC 9112 has it: {problem}[ ({detail})].",
      "Correct the client that sent it; curl -v shows what a request looks like."},
@@ -132,7 +145,6 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "The server has {limit} connections open, which is the most that is allowed.",
      "Try again in a moment; close what keeps so many connections open, or allow more, by a limit in the settings:",
      "[[limits]\nconnections = 4096"},
-
     {Code::script_not_executable, "script-not-executable", 403, "The script is not executable",
      "{file} lies in a script folder, where files are run and not shown, but its permissions ({mode}) do not let it be "
      "run.",
@@ -140,7 +152,9 @@ constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::script_needs_script_folder, "script-outside-script-folder", 403, "A script outside of a script folder",
      "{file} is a {language} script, and such a file is run only in a script folder ({folders}). Its source is not "
      "shown.",
-     "To show it as text, give it the ending .txt. To run it, move it:", "mv {file_quoted} {folder_quoted}/"},
+     "To show it as text, give it the ending .txt. To run it where it is, set anywhere = true for {language} in the "
+     "settings, or name it as the fallback of its site. Else move it:",
+     "[mkdir -p {folder_to_make} && ]mv {file_quoted} {folder_quoted}/"},
     {Code::interpreter_not_installed, "interpreter-not-installed", 500, "The interpreter is not installed",
      "{file} is run by {program}, and that is not installed (looked for in {path}).",
      "Install it:", "sudo apt-get install {package}"},
@@ -200,7 +214,8 @@ constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::script_failed, "script-failed", 500, "The script failed",
      "{file} ended with exit status {status}[. The last line of the script's error stream is: {last}].",
      "Fix what the error stream says, or run it by hand to see more:", "{command}"},
-    {Code::script_error, "script-error", 500, "An error in the script", "{place} failed at line {line}: {message}",
+    {Code::script_error, "script-error", 500, "An error in the script",
+     "{place} failed at line {line}: {message}[ (perhaps a ; is missing at the end of line {open_line})]",
      "Fix line {line} of {place}, and try it by hand:", "{command}"},
     {Code::module_missing, "module-missing", 500, "A module is not installed",
      "{file} uses the {language} module {module}, which is not installed here.", "Install it:", "{install}"},
@@ -255,14 +270,21 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "Find out why those scripts do not end; uporter status lists them. Or let more run at once, by a limit in "
      "the settings:",
      "[[{table}]\n{key} = {example}"},
+    {Code::waits_are_long, "waits-are-long", 503, "Requests wait for long",
+     "In the last minute a request waited {seconds} s for {what}: {busy} of {most} were busy.",
+     "See what runs (uporter status), or allow more, in the settings:", "{line}"},
+    {Code::localhost_unknown, "localhost-unknown", 200, "A name below .localhost that programs do not find",
+     "Names below .localhost lead here in browsers, but programs of this computer do not find {name}.",
+     "Have the system know them:", "sudo apt-get install libnss-myhostname"},
     {Code::script_too_many_redirects, "too-many-local-redirects", 500, "Scripts redirect in a circle",
      "{count} local redirects followed one another, the last one to {location}.",
      "Let one of the scripts answer with a page instead of a Location field."},
     {Code::persistent_not_answering, "persistent-not-answering", 500, "The interpreter cannot be persistent",
      "{program} ended with exit status {status} before it took its first request[; it wrote: {last}].",
-     "A persistent interpreter has to speak FastCGI. Fix that error, or start a process for each request, in its table "
-     "of the settings:",
-     "[[interpreter.{language}]\npersistent = false"},
+     "It was started with a FastCGI socket as its standard input, and has to take requests there. Fix that error, or "
+     "start "
+     "a process for each request, in the settings:",
+     "{fresh_setting}"},
     {Code::fastcgi_closed, "fastcgi-closed", 502, "The response broke off",
      "{program} closed its connection in the middle of the response of {file}[. The last line of the error stream is: "
      "{last}].",
@@ -294,13 +316,30 @@ constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::short_tags_off, "short-tags-off", 200, "A short tag that PHP does not read",
      "The page that {file} printed still holds \"<?\": short tags are switched off, so what follows is not run.",
      "Write \"<?php\" in place of \"<?\":", "sed -i 's/<? /<?php /g; s/<?$/<?php/' {file_quoted}"},
+    {Code::mail_program_missing, "mail-program-missing", 200, "No program sends mail",
+     "{file} sent mail, but this computer has no program that sends it ({program}), so mail() answered false.",
+     "Have mails written into a file, in the settings, or install a mail program (msmtp-mta):",
+     "[[interpreter.PHP]\nsettings.sendmail_path = \"tee -a /tmp/mails.txt\""},
+    {Code::left_running, "left-running", 200, "What a script left running was ended",
+     "{file} left this running, and it was ended with its run: {left}.",
+     "Let it live until the server stops, in the settings:", "[[site.{site}]\nleave-running = true"},
+    {Code::persistent_ignored, "persistent-ignored", 200, "persistent has no effect",
+     "{file} has a first line of its own, which decides how it is run, so persistent = true of its language has no "
+     "effect "
+     "on it.",
+     "If it speaks FastCGI, mount it as a program, in the settings:",
+     "[[site.{site}.mounts.\"/\"]\ntarget = \"{file}\"\npersistent = true"},
+    {Code::php_post_too_large, "php-post-too-large", 200, "PHP dropped what was sent",
+     "{file} was sent {length} bytes, and PHP takes {limit} bytes at most (post_max_size), so it got nothing of them: "
+     "$_POST and $_FILES are empty.",
+     "Allow more, in the settings:",
+     "[[interpreter.PHP]\nsettings.post_max_size = \"64M\"\nsettings.upload_max_filesize = \"64M\""},
     {Code::interpreter_not_allowed, "interpreter-not-allowed", 403, "A language that the site does not run",
      "{file} is a script ({language}), and the site \"{site}\" runs only these: {languages}.",
      "Add it to the site's key in the settings:", "[[site.{site}]\ninterpreters = [[{with_language}]"},
     {Code::fallback_missing, "fallback-missing", 500, "The fallback script is gone",
      "The site \"{site}\" has {file} answer for paths that match nothing, and there is no such file.",
      "Put the file there, or change the site's key \"fallback\"."},
-
     {Code::settings_unreadable, "settings-unreadable", 500, "The settings cannot be read",
      "The settings {file} cannot be read: {reason}.", "Allow it:", "chmod u+r {file_quoted}"},
     {Code::settings_not_a_file, "settings-not-a-file", 500, "Not a file", "{file} is {kind}, and settings are a file.",
@@ -342,7 +381,12 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "Name the folder that it shows:", "[[site.{site}]\ndocument-root = \"FOLDER\""},
     {Code::settings_folder_missing, "settings-folder-missing", 500, "A folder that does not exist",
      "{key} names the folder {folder}, which does not exist.",
-     "Correct the path, or make the folder:", "mkdir -p {folder_quoted}"},
+     "[Did you mean {nearest} ?] Correct the path, or make the folder:", "mkdir -p {folder_quoted}"},
+    {Code::settings_root_kept, "settings-root-kept", 500, "The document root from before is kept",
+     "The settings name the document root {folder} for the site \"{site}\", which does not exist, so the site goes on "
+     "showing {root}.",
+     "[Did you mean {nearest} ?] Correct the path, or make the folder and reload:",
+     "mkdir -p {folder_quoted} && uporter reload"},
     {Code::settings_folder_closed, "settings-folder-closed", 500, "A folder that cannot be read",
      "{key} names the folder {folder}, which cannot be read: {reason}.", "Allow it:", "chmod u+rx {folder_quoted}"},
     {Code::settings_not_a_folder, "settings-not-a-folder", 500, "A file where a folder should be",
@@ -365,7 +409,6 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "Write a number in that range; a size may also be written as \"64 MiB\"."},
     {Code::settings_edit_refused, "settings-edit-refused", 409, "The settings were not changed", "{problem}.",
      "{advice}"},
-
     {Code::body_limits_differ, "body-limits-contradict", 413, "The bounds of a body contradict each other",
      "[Of the site {site}: ]Up to {larger} are taken by {larger_who} ({larger_key}), but only {smaller} by "
      "{smaller_who} "
@@ -386,6 +429,16 @@ constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::log_unwritable, "log-unwritable", 500, "The access log cannot be written",
      "{file} cannot be written: {reason}. Serving goes on, and {lost} lines were lost so far.",
      "Make room or allow it, then have it opened again:", "df -h {folder_quoted}"},
+    {Code::autostart_unavailable, "autostart-unavailable", 503, "Start at login is not available",
+     "The service manager of this session (systemctl --user) did not do it, so nothing was changed: the server starts "
+     "at "
+     "login as it did before, if it did.",
+     "Try again in a session with systemd, or have the desktop start it at login:",
+     "mkdir -p ~/.config/autostart && printf '%s\\n' '[[Desktop Entry]' Type=Application 'Name=Upright Porter' "
+     "\"Exec={client} start --settings {settings}\" > ~/.config/autostart/upright-porter.desktop"},
+    {Code::program_replaced, "program-replaced", 500, "The program was replaced",
+     "The program of this server was replaced, by a newer one say, since it was started; it still runs the old one.",
+     "Restart it:", "uporter restart{option}"},
     {Code::server_not_running, "server-not-running", 503, "The server is not running",
      "No server runs for the settings {settings}[, so nothing answers at {url}].",
      "Start it:", "uporter start{option}"},
@@ -424,7 +477,10 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "Put a page there:", "echo '<h1>Kittiwake sails at 07:40</h1>' > {root_quoted}/index.html"},
     {Code::rules_not_read, "rules-not-read", 200, "Rules for another server",
      "{file} is not read by this server; it has {directives}.",
-     "Write what it says in the settings; the keys that do the same are {keys}."},
+     "Write what it says in the settings[; the keys that do the same are {keys}]."},
+    {Code::rules_forbid, "rules-forbid", 200, "What a project forbids is served",
+     "{files} forbid what is served here, since such files are not read.",
+     "Forbid it in the settings:", "[[site.{site}]\nforbidden = [[{patterns}]"},
     {Code::stale_state, "stale-state", 500, "Left behind by a server that was killed",
      "{file} was left behind by a server that was killed (process {process}).",
      "Nothing needs to be done; the next start takes its place:", "uporter start{option}"},
@@ -447,7 +503,6 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "Allow it, or name another place: XDG_STATE_HOME=FOLDER, XDG_RUNTIME_DIR=FOLDER"},
     {Code::already_running, "already-running", 409, "A server runs already",
      "A server runs for {settings} already[ (process {process})].", "See it:", "uporter status{option}"},
-
     {Code::bad_call, "bad-call", 422, "Invalid API request", "{problem}.",
      "The calls are described in docs/control.openapi.yaml."},
     {Code::no_settings, "no-settings", 409, "A server without settings",
@@ -462,7 +517,6 @@ constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::no_response_in_time, "no-response-in-time", 504, "No response in time",
      "{what} did not answer within {seconds} seconds.",
      "See whether it lies on a drive, a share or a name server that has gone, and try again."},
-
     {Code::exchange_unknown, "exchange-unknown", 404, "No such exchange", "There is no exchange {number}[; {reason}].",
      "See which there are:", "uporter exchanges{option}"},
     {Code::exchange_gone, "exchange-gone", 410, "The exchange is gone",
@@ -477,7 +531,6 @@ constexpr auto kCatalogue = std::to_array<Entry>({
     {Code::exchange_repeat_failed, "exchange-repeat-failed", 502, "The request could not be sent again",
      "Exchange {number} was sent again to {address}, and no response came: {reason}.",
      "See what listens there:", "uporter status{option}"},
-
     {Code::console_key_missing, "console-key-missing", 401, "The key is missing or old",
      "The console controls this computer's server, so it needs the console's key.",
      "Open it with its key:", "uporter open console"},

@@ -200,6 +200,30 @@ std::vector<SourceLine> source_around(const std::string& file, std::size_t line,
   return {};
 }
 
+std::optional<std::size_t> line_left_open(const ErrorPlace& place, std::span<const std::string> folders) {
+  constexpr std::size_t kLinesBefore = 8;
+  const std::size_t at = place.message.find("unexpected ");
+  const auto token = at == place.message.npos ? std::nullopt : quoted_name(std::string_view(place.message).substr(at));
+  if (!token) return std::nullopt;
+  const auto lines = source_around(place.file, place.line, kLinesBefore, folders,
+                                   [](std::string_view name) { return !name.starts_with('.'); });
+  const auto trimmed = [](std::string_view text) {
+    text.remove_prefix(std::min(text.find_first_not_of(" \t"), text.size()));
+    return text.substr(0, text.find_last_not_of(" \t\r") + 1);
+  };
+  std::optional<std::size_t> before;
+  for (const SourceLine& line : lines) {
+    const std::string_view text = trimmed(line.text);
+    if (line.number == place.line) return text.starts_with(*token) ? before : std::nullopt;
+    const bool is_comment =
+        text.starts_with("//") || text.starts_with('#') || text.starts_with('*') || text.starts_with("/*");
+    if (text.empty() || is_comment) continue;
+    constexpr std::string_view kEnds = ";{}:,([>";
+    before = kEnds.find(text.back()) == kEnds.npos ? std::optional(line.number) : std::nullopt;
+  }
+  return std::nullopt;
+}
+
 std::optional<std::string> quoted_name(std::string_view line) {
   for (const char quote : {'\'', '"', '`'}) {
     const std::size_t open = line.find(quote);

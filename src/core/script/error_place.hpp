@@ -28,6 +28,10 @@ struct SourceLine {
   bool is_marked = false;
 };
 
+/// A syntax error that is met at the beginning of a line is mostly made at the end of the line before: the number of
+/// that line, if nothing ends it; nullopt: the error is where it is told. `folders` as for source_around().
+std::optional<std::size_t> line_left_open(const ErrorPlace& place, std::span<const std::string> folders);
+
 /// The number that `text` is; 0 if it is none.
 std::size_t line_number(std::string_view text);
 

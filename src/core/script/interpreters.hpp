@@ -42,6 +42,8 @@ struct Interpreter {
   std::vector<std::string> environment{};                       ///< "NAME=value", added for its scripts.
   std::vector<std::pair<std::string, std::uint64_t>> limits{};  ///< For its scripts, by name.
   Persistence persistence{};
+  std::string folder{};         ///< Where its processes are started; empty: in the document root.
+  std::string fresh_setting{};  ///< The line of the settings that has it start for each request; empty: the usual one.
   std::vector<std::pair<std::string, std::string>> directives{};  ///< Of PHP, in place of those of its php.ini.
 
   bool operator==(const Interpreter&) const = default;

@@ -106,11 +106,56 @@ Finding first_line_problem(const std::string& path, const std::string& command, 
   return out;
 }
 
+/// The line of an error stream that tells what went wrong: not a frame of a stack, nor a closing remark of the
+/// language.
+std::string telling_line(std::string_view error_text) {
+  constexpr std::size_t kMostLooked = 60;
+  const auto lines = last_lines(error_text, kMostLooked);
+  std::string best;
+  std::string last;
+  for (std::size_t i = 0; i < lines.size(); ++i) {
+    const std::string_view line = http::trim(lines[i]);
+    const bool is_frame = line.starts_with("at ") || (line.starts_with("... ") && line.ends_with(" more"));
+    if (is_frame || line == "Execution halted" || line.starts_with("Node.js v")) continue;
+    last = lines[i];
+    // "Error in f(x) :" has its message in the next line.
+    const std::size_t word_end = line.find_first_of(" :");
+    const std::string_view word = line.substr(0, word_end);
+    const bool names_error = word.ends_with("Error") || word.ends_with("Exception") ||
+                             line.starts_with("Exception in thread") || line.starts_with("Caused by:") ||
+                             line.starts_with("Error in ");
+    if (!names_error) continue;
+    best = lines[i];
+    if (line.starts_with("Error in ") && line.ends_with(":") && i + 1 < lines.size())
+      best += " " + std::string(http::trim(lines[i + 1]));
+  }
+  return best.empty() ? last : best;
+}
+
+/// The name below .localhost that a program could not find; nullopt: none.
+std::optional<std::string> unknown_localhost(std::string_view error_text) {
+  constexpr std::string_view kSaid[] = {"getaddrinfo",     "ENOTFOUND",        "Could not resolve host", "not known",
+                                        "name resolution", "resolve hostname", "nodename nor servname"};
+  constexpr std::string_view kEnd = ".localhost";
+  for (const std::string_view line : text::parts_of(error_text, '\n')) {
+    const std::size_t at = line.find(kEnd);
+    const auto is_in = [line](std::string_view said) { return line.find(said) != line.npos; };
+    if (at == line.npos || std::none_of(std::begin(kSaid), std::end(kSaid), is_in)) continue;
+    constexpr std::string_view kLetters = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-.";
+    const std::size_t before = line.find_last_not_of(kLetters, at);
+    const std::size_t begin = before == line.npos ? 0 : before + 1;
+    return std::string(line.substr(begin, at + kEnd.size() - begin));
+  }
+  return std::nullopt;
+}
+
 /// Judges one run, asking the narrowest question first: what has a remedy of its own comes before what only tells that
 /// something failed.
 class Judge {
  public:
-  explicit Judge(const RunReport& report) : report_(report), last_(last_lines(report.error_text, 1)) {}
+  explicit Judge(const RunReport& report) : report_(report) {
+    if (std::string line = telling_line(report.error_text); !line.empty()) last_.push_back(std::move(line));
+  }
 
   std::optional<Finding> verdict() const {
     if (report_.was_too_slow)
@@ -153,9 +198,9 @@ class Judge {
   Finding failure() const {
     if (report_.signal == SIGXCPU)
       return finding(Code::out_of_processor_time, {{"seconds", std::to_string(report_.processor_time)}});
-    for (const auto& question :
-         {&Judge::first_line, &Judge::missing_module, &Judge::sanitizer, &Judge::memory, &Judge::missing_library,
-          &Judge::wrong_folder, &Judge::forbidden_write, &Judge::too_little_input, &Judge::named_place})
+    for (const auto& question : {&Judge::first_line, &Judge::local_name, &Judge::missing_module, &Judge::sanitizer,
+                                 &Judge::memory, &Judge::missing_library, &Judge::wrong_folder, &Judge::forbidden_write,
+                                 &Judge::too_little_input, &Judge::named_place})
       if (auto response = (this->*question)()) return std::move(*response);
     if (report_.signal)
       return finding(Code::script_killed,
@@ -168,6 +213,12 @@ class Judge {
     const FirstLine line = read_first_line(report_.start);
     if (line.argument.empty() || report_.error_text.find("env: ") == std::string::npos) return std::nullopt;
     return first_line_problem(report_.path, report_.command, line);
+  }
+
+  std::optional<Finding> local_name() const {
+    const auto name = unknown_localhost(report_.error_text);
+    if (!name) return std::nullopt;
+    return finding(Code::localhost_unknown, {{"name", *name}});
   }
 
   std::optional<Finding> missing_module() const {
@@ -254,8 +305,11 @@ class Judge {
   std::optional<Finding> named_place() const {
     const auto place = find_error_place(report_.error_text, report_.path);
     if (!place || place->message.empty()) return std::nullopt;
-    return finding(Code::script_error,
-                   {{"place", place->file}, {"line", std::to_string(place->line)}, {"message", place->message}});
+    std::vector<Fact> facts = {
+        {"place", place->file}, {"line", std::to_string(place->line)}, {"message", place->message}};
+    const std::string folders[] = {report_.document_root, std::string(files::folder_of(report_.path))};
+    if (const auto open = line_left_open(*place, folders)) facts.emplace_back("open_line", std::to_string(*open));
+    return finding(Code::script_error, std::move(facts));
   }
 
   /// The file name that an error line names: between quotes, or, as shells and Perl have it, between colons.
@@ -309,6 +363,32 @@ bool has_failed(const RunReport& report) {
 }
 
 std::optional<Finding> judge_run(const RunReport& report) { return Judge(report).verdict(); }
+
+std::optional<Finding> remark_on(const std::string& path, std::string_view error_text) {
+  if (auto name = unknown_localhost(error_text))
+    return Finding{Code::localhost_unknown, {{"file", path}, {"name", std::move(*name)}}};
+  // "sh: 1: /usr/sbin/sendmail: not found", and what other shells say.
+  for (const std::string_view line : text::parts_of(error_text, '\n')) {
+    constexpr std::string_view kTooLarge = "POST Content-Length of ";
+    constexpr std::string_view kLimit = " exceeds the limit of ";
+    if (const std::size_t sent = line.find(kTooLarge), limit = line.find(kLimit);
+        line.find("PHP Warning:") != line.npos && sent != line.npos && limit != line.npos) {
+      const auto number_at = [&line](std::size_t begin) {
+        return std::string(line.substr(begin, line.find_first_not_of("0123456789", begin) - begin));
+      };
+      return Finding{Code::php_post_too_large,
+                     {{"file", path},
+                      {"length", number_at(sent + kTooLarge.size())},
+                      {"limit", number_at(limit + kLimit.size())}}};
+    }
+    const std::size_t at = line.find("sendmail");
+    if (!line.starts_with("sh: ") || at == line.npos || line.find("not found", at) == line.npos) continue;
+    const std::size_t begin = line.rfind(' ', at) + 1;
+    return Finding{Code::mail_program_missing,
+                   {{"file", path}, {"program", std::string(line.substr(begin, line.find(':', at) - begin))}}};
+  }
+  return std::nullopt;
+}
 
 bool holds_short_tag(std::string_view page) {
   for (std::size_t at = 0; (at = page.find("<?", at)) != page.npos; at += 2)

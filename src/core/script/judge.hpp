@@ -50,6 +50,10 @@ Finding content_type_missing(const RunReport& report);
 Finding judge_start(const std::string& path, const std::string& command, int error, std::string_view start);
 
 /// True if a page of PHP still holds a short tag, "<?" and white space, that was meant to begin code.
+/// A remark on a script at `path` that did not fail, by what its error stream shows: it sent mail and no program does
+/// that, or PHP has dropped what was sent.
+std::optional<Finding> remark_on(const std::string& path, std::string_view error_text);
+
 bool holds_short_tag(std::string_view page);
 
 /// The last `count` lines of `text` that are not blank, in order.

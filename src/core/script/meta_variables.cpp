@@ -63,7 +63,10 @@ Environment meta_variables(const sites::ScriptFound& script, const Site& site, c
   }
   out.add("SCRIPT_FILENAME", script.path);
   out.add("DOCUMENT_ROOT", site.document_root);
-  out.add("REQUEST_SCHEME", "http");
+  // Settings may say that it is published over HTTPS, behind which programs find this, too.
+  const auto has_https = [](const std::string& variable) { return http::same_name(variable, "HTTPS=on"); };
+  const bool is_https = std::any_of(site.environment.begin(), site.environment.end(), has_https);
+  out.add("REQUEST_SCHEME", is_https ? "https" : "http");
   out.add("REQUEST_URI", target.has_query ? target.raw_path + "?" + target.query : target.raw_path);
   out.add("REDIRECT_STATUS", "200");
 

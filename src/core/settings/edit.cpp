@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <cstdint>
 
+#include "core/settings/address.hpp"
 #include "core/text/text.hpp"
 
 #define TOML_EXCEPTIONS 1
@@ -120,7 +121,7 @@ class Editor {
     if (!lines_.empty() && !trimmed(lines_.back()).empty()) lines_.push_back(line_end_);
     const auto add = [this](const std::string& line) { lines_.push_back(line + line_end_); };
     add("[site." + as_key(edit.site) + "]");
-    for (const auto& [name, value] : values_of(edit, {usual_host(edit.site)}))
+    for (const auto& [name, value] : values_of(edit, {usual_host(edit.site)}, nullptr))
       if (!value.empty()) add(name + " = " + value);
   }
 
@@ -132,16 +133,72 @@ class Editor {
   }
 
   /// The keys of a site that `edit` says something of, each with its value as it is written; an empty one: the key is
-  /// to go. `hosts` are those that it has.
-  static std::vector<std::pair<std::string, std::string>> values_of(const SettingsEdit& edit,
-                                                                    std::vector<std::string> hosts) {
+  /// to go. `hosts` are those that it has, `site` is its table; null: it is new.
+  std::vector<std::pair<std::string, std::string>> values_of(const SettingsEdit& edit, std::vector<std::string> hosts,
+                                                             const toml::table* site) const {
     std::vector<std::pair<std::string, std::string>> out;
     if (!edit.folder.empty()) out.emplace_back("document-root", quoted(edit.folder));
     if (!edit.hosts.empty()) hosts = edit.hosts;
     if (!edit.root_of.empty() && !text::contains(hosts, edit.root_of)) hosts.push_back(edit.root_of);
     if (!edit.hosts.empty() || !edit.root_of.empty()) out.emplace_back("hosts", list_of(hosts));
-    if (edit.port) out.emplace_back("addresses", list_of({"localhost:" + std::to_string(*edit.port)}));
+    if (!edit.reach.empty()) {
+      out.emplace_back("addresses", list_of(reaching(edit, site)));
+    } else if (edit.port) {
+      out.emplace_back("addresses", list_of({"localhost:" + std::to_string(*edit.port)}));
+    }
     if (edit.fallback) out.emplace_back("fallback", edit.fallback->empty() ? "" : quoted(*edit.fallback));
+    return out;
+  }
+
+  /// The addresses that `node` lists, as texts.
+  static std::vector<std::string> addresses_in(const toml::node* node) {
+    std::vector<std::string> out;
+    const auto add = [&out](const toml::node& one) {
+      AddressError ignored{};
+      const auto* const number = one.as_integer();
+      const auto address = parse_address(number ? std::to_string(number->get()) : one.value_or(std::string()), ignored);
+      if (address) out.push_back(address->text());
+    };
+    if (node == nullptr) return out;
+    if (const auto* const list = node->as_array()) {
+      for (const auto& one : *list) add(one);
+    } else {
+      add(*node);
+    }
+    return out;
+  }
+
+  /// A port that no address of these settings has.
+  std::uint16_t unused_port() const {
+    std::vector<std::string> all = addresses_in(table_.get("addresses"));
+    const auto add = [&all](const toml::node* node) {
+      for (std::string& address : addresses_in(node)) all.push_back(std::move(address));
+    };
+    add(table_.get("console"));
+    if (const auto* const sites = table_["site"].as_table())
+      for (const auto& [name, site] : *sites)
+        if (const auto* const one = site.as_table()) add(one->get("addresses"));
+    std::uint16_t port = 8081;
+    const auto has = [&](const std::string& address) { return address.ends_with(":" + std::to_string(port)); };
+    while (std::any_of(all.begin(), all.end(), has)) ++port;
+    return port;
+  }
+
+  /// The addresses of a site that is to be reached as `edit` says: those that it has, or one more for other devices, at
+  /// a port of its own, since by an IP address they reach only the first site of a port.
+  std::vector<std::string> reaching(const SettingsEdit& edit, const toml::table* site) const {
+    std::vector<std::string> out = addresses_in(site == nullptr ? nullptr : site->get("addresses"));
+    if (out.empty()) out = addresses_in(table_.get("addresses"));
+    if (out.empty()) out = {"localhost:8080"};
+    const auto is_network = [](const std::string& address) { return address.starts_with("network:"); };
+    const bool is_reached =
+        std::any_of(out.begin(), out.end(), is_network) && site != nullptr && site->contains("addresses");
+    if (edit.reach != "network" || edit.port) std::erase_if(out, is_network);
+    if (edit.reach != "network" && edit.port) out = {"localhost:" + std::to_string(*edit.port)};
+    if (edit.reach != "network" && out.empty()) out = {"localhost:" + std::to_string(unused_port())};
+    if (edit.reach != "network" || (is_reached && !edit.port)) return out;
+    std::erase_if(out, is_network);
+    out.push_back("network:" + std::to_string(edit.port.value_or(unused_port())));
     return out;
   }
 
@@ -157,7 +214,7 @@ class Editor {
     const std::size_t header = site.source().begin.line;
     if (header == 0 || site.is_inline() || !is_header(lines_[header - 1]))
       return refused("The site \"" + edit.site + "\" is not written as a table of its own", "Change it by hand.");
-    const auto wanted = values_of(edit, hosts_in(edit.site, site));
+    const auto wanted = values_of(edit, hosts_in(edit.site, site), &site);
     std::vector<std::string> added;
     std::vector<std::pair<const toml::key*, const toml::node*>> present;
     for (const auto& [key, node] : site)
@@ -262,7 +319,9 @@ class Editor {
 
   std::variant<std::string, Finding> add_mount(const SettingsEdit& edit, const toml::table& site,
                                                const toml::table* mounts) {
-    const std::string line = quoted(edit.path) + " = " + quoted(edit.folder) + line_end_;
+    const std::string target =
+        edit.is_persistent ? "{ target = " + quoted(edit.folder) + ", persistent = true }" : quoted(edit.folder);
+    const std::string line = quoted(edit.path) + " = " + target + line_end_;
     end_last_line();
     if (mounts == nullptr) {
       const std::size_t own = site.source().begin.line;

@@ -21,9 +21,11 @@ struct SettingsEdit {
   // Of a site. None: those of a new one are the usual ones, and those of another stay.
   std::vector<std::string> hosts{};  ///< In place of those that it has.
   std::optional<std::uint16_t> port{};
+  std::string reach{};                    ///< "network": other devices reach it too; "this-computer"; empty: it stays.
   std::string root_of{};                  ///< A host that it answers to as well, "localhost" say.
   std::string option{};                   ///< As in Settings, for what is advised to be typed.
   std::optional<std::string> fallback{};  ///< As in the settings; empty: it is to have none.
+  bool is_persistent = false;             ///< Of a mount: a program that speaks FastCGI.
 };
 
 /// The text of the settings after the edit; a finding if it makes no sense for this text, which must be valid settings.

@@ -125,6 +125,14 @@ class Reader : private reading::ValueReader {
     const toml::node* fallback = nullptr;
     const toml::table* fallbacks = nullptr;
     const toml::table* pages = nullptr;
+    const toml::node* warnings = nullptr;
+  };
+
+  /// A mount that is written as a table.
+  struct MountDraft {
+    const toml::node* target = nullptr;
+    bool is_persistent = false;
+    std::optional<std::size_t> processes;
   };
 
   // Every key that the settings know.
@@ -132,6 +140,7 @@ class Reader : private reading::ValueReader {
   static const Keys<SiteDraft>& site_keys();
   static const Keys<script::Interpreter>& interpreter_keys();
   static const Keys<AccessLog>& log_keys();
+  static const Keys<MountDraft>& mount_keys();
   static const Keys<ExchangeKeeping>& exchange_keys();
 
   template <typename In>
@@ -205,18 +214,38 @@ class Reader : private reading::ValueReader {
       site.written_root = absolute(text->get());
       if (problems_.size() > before && problems_.back().finding.code != Code::settings_bad_value) {
         site.document_root = site.written_root;
+        site.is_root_missing = problems_.back().finding.code == Code::settings_folder_missing;
         for (; problems_.size() > before; problems_.pop_back()) {
           problems_.back().finding.facts.emplace_back("site", site.name);
           read_.standing.push_back(std::move(problems_.back()));
         }
       }
     }
+    if (draft.warnings != nullptr) show_warnings(*draft.warnings, site);
     // Both lie below the root, wherever in the table that stands.
     if (draft.fallback != nullptr) read_fallback(*draft.fallback, "/", "fallback", site);
     if (draft.fallbacks != nullptr) read_fallbacks(*draft.fallbacks, site);
     if (draft.pages != nullptr) read_problem_pages(*draft.pages, site);
     host_places_.push_back(table.contains("hosts") ? table.get("hosts")->source() : site_key.source());
     read_.settings.sites.push_back(std::move(site));
+  }
+
+  /// Has PHP print what it warns of into the pages of the site. They tell paths of this computer, which are nobody
+  /// else's business.
+  void show_warnings(const toml::node& node, Site& site) {
+    for (const Address& address : site.addresses.empty() ? read_.settings.addresses : site.addresses)
+      if (!address.is_local())
+        return bad_value(node, "show-warnings",
+                         "would show warnings to other devices, which " + address.text() + " lets in",
+                         "Leave it out, or let only this computer in.");
+    if (site.own_languages.empty()) site.own_languages = read_.settings.interpreters;
+    for (script::Interpreter& language : site.own_languages) {
+      if (!language.is_php()) continue;
+      for (const char* const name : {"html_errors", "display_errors"})
+        if (std::none_of(language.directives.begin(), language.directives.end(),
+                         [name](const auto& one) { return one.first == name; }))
+          language.directives.emplace_back(name, "1");
+    }
   }
 
   void read_response_headers(const toml::table& table, Site& site) {
@@ -289,7 +318,17 @@ class Reader : private reading::ValueReader {
   void read_mounts(const toml::table& table, Site& site) {
     for (const auto& [key, node] : table) {
       const std::string written(key.str());
-      const auto* const target = take<std::string>(node, "The mount " + written, "the path of a folder or a script");
+      MountDraft draft;
+      if (const auto* const draft_table = node.as_table()) {
+        read_table(*draft_table, "the mount " + written, mount_keys(), draft);
+        if (draft.target == nullptr)
+          bad_value(node, "The mount " + written, "names no target", "Add: target = \"app.fcgi\"");
+      } else {
+        draft.target = &node;
+      }
+      const auto* const target = draft.target == nullptr ? nullptr
+                                                         : take<std::string>(*draft.target, "The mount " + written,
+                                                                             "the path of a folder or a script");
       if (target == nullptr) continue;
       const auto path = take_path(key, "mount");
       if (!path) continue;
@@ -304,8 +343,43 @@ class Reader : private reading::ValueReader {
                   "Write it as document-root, or mount one script at \"/\".");
         continue;
       }
+      if (draft.is_persistent) mount.program = program_of(mount, *draft.target, site);
+      if (mount.program && draft.processes) mount.program->persistence.processes = *draft.processes;
       site.mounts.push_back(std::move(mount));
     }
+  }
+
+  /// The target of a mount as a program that is there for one request after another: started by its first line or run
+  /// bit, else by the interpreter of its ending. PHP's own processes are there in any case.
+  std::optional<script::Interpreter> program_of(const Mount& mount, const toml::node& node, const Site& site) {
+    const std::string name(files::base_name(mount.target));
+    const script::Interpreter* const by_ending = script::interpreter_for(read_.settings.languages_of(site), name);
+    if (by_ending != nullptr && by_ending->is_php()) return std::nullopt;
+    struct stat info {};
+    const bool is_file = ::stat(mount.target.c_str(), &info) == 0 && S_ISREG(info.st_mode);
+    const bool is_executable = is_file && ::access(mount.target.c_str(), X_OK) == 0;
+    if (!is_executable && (!is_file || by_ending == nullptr)) {
+      bad_value(node, "The mount " + mount.path, "is persistent, and " + mount.target + " is no program",
+                is_file ? "Let it be run: chmod +x " + text::shell_word(mount.target) : "Name the program's file.");
+      return std::nullopt;
+    }
+    script::Interpreter out;
+    if (by_ending != nullptr) out = *by_ending;
+    // A run-time that its first line names is not looked into, so it may be one that reserves memory.
+    out.reserves_memory = out.reserves_memory || is_executable;
+    out.language = name;
+    out.endings.clear();
+    if (is_executable) {
+      out.program = mount.target;
+      out.arguments.clear();
+    } else {
+      out.arguments.push_back(mount.target);
+    }
+    out.persistence = {};
+    out.persistence.is_wanted = true;
+    out.folder = files::folder_of(mount.target);
+    out.fresh_setting = "[site." + site.name + ".mounts]\n\"" + mount.path + "\" = \"" + mount.target + "\"";
+    return out;
   }
 
   void read_fallbacks(const toml::table& table, Site& site) {
@@ -466,7 +540,16 @@ class Reader : private reading::ValueReader {
         value = std::to_string(number->get());
       } else if (const auto* const truth = node.as_boolean()) {
         value = truth->get() ? "1" : "0";
-      } else if (const auto* const text = take<std::string>(node, name, "a string, a number, true or false")) {
+      } else if (const auto* const list = node.as_array(); list != nullptr && !list->empty()) {
+        // Such as extension, which php.ini may hold several times.
+        std::erase_if(interpreter.directives, [&](const auto& other) { return other.first == name; });
+        for (const auto& [one, item] : take_texts(node, name)) {
+          if (has_control(one))
+            bad_value(*item, name, "holds a line break or another control character", "Write it in one line.");
+          interpreter.directives.emplace_back(name, one);
+        }
+        continue;
+      } else if (const auto* const text = take<std::string>(node, name, "a string, a number, true, false, or a list")) {
         value = text->get();
       } else {
         continue;
@@ -692,6 +775,15 @@ const Reader::Keys<Reader::SiteDraft>& Reader::site_keys() {
                           SiteDraft& in) { reader.take_languages(node, name, in.site); }},
       {"hidden-files-shown", [](Reader& reader, const toml::node& node, const std::string& name,
                                 SiteDraft& in) { in.site.hidden_files_shown = reader.take_names(node, name); }},
+      {"forbidden",
+       [](Reader& reader, const toml::node& node, const std::string& name, SiteDraft& in) {
+         for (const auto& [pattern, item] : reader.take_texts(node, name)) {
+           if (pattern.find_first_not_of('/') == pattern.npos || has_control(pattern))
+             reader.bad_value(*item, "The pattern \"" + text::escape_line(pattern) + "\"", "forbids nothing",
+                              "Write a folder as \"data/\", and files as \"*.inc\" or \"app/config.php\".");
+           in.site.forbidden.push_back(pattern);
+         }
+       }},
       {"fallback", [](Reader&, const toml::node& node, const std::string&, SiteDraft& in) { in.fallback = &node; }},
       {"fallbacks", [](Reader& reader, const toml::node& node, const std::string& name,
                        SiteDraft& in) { in.fallbacks = reader.take_table(node, name); }},
@@ -705,6 +797,17 @@ const Reader::Keys<Reader::SiteDraft>& Reader::site_keys() {
        [](Reader& reader, const toml::node& node, const std::string& name, SiteDraft& in) {
          if (const auto* const value = reader.take<bool>(node, name, "true or false"))
            in.site.has_time_limits = value->get();
+       }},
+      {"leave-running",
+       [](Reader& reader, const toml::node& node, const std::string& name, SiteDraft& in) {
+         if (const auto* const value = reader.take<bool>(node, name, "true or false"))
+           in.site.leaves_running = value->get();
+       }},
+      {"show-warnings",
+       [](Reader& reader, const toml::node& node, const std::string& name, SiteDraft& in) {
+         if (const auto* const value = reader.take<bool>(node, name, "true or false"))
+           in.site.shows_warnings = value->get();
+         if (in.site.shows_warnings) in.warnings = &node;
        }},
       {"response-headers",
        [](Reader& reader, const toml::node& node, const std::string& name, SiteDraft& in) {
@@ -720,6 +823,22 @@ const Reader::Keys<Reader::SiteDraft>& Reader::site_keys() {
       {"mounts",
        [](Reader& reader, const toml::node& node, const std::string& name, SiteDraft& in) {
          if (const auto* const table = reader.take_table(node, name)) reader.read_mounts(*table, in.site);
+       }},
+  };
+  return kKeys;
+}
+
+const Reader::Keys<Reader::MountDraft>& Reader::mount_keys() {
+  static const Keys<MountDraft> kKeys = {
+      {"target", [](Reader&, const toml::node& node, const std::string&, MountDraft& in) { in.target = &node; }},
+      {"persistent",
+       [](Reader& reader, const toml::node& node, const std::string& name, MountDraft& in) {
+         if (const auto* const value = reader.take<bool>(node, name, "true or false")) in.is_persistent = value->get();
+       }},
+      {"processes",
+       [](Reader& reader, const toml::node& node, const std::string& name, MountDraft& in) {
+         constexpr std::uint64_t kMost = 1000;
+         if (const auto value = reader.take_number(node, name, LimitRow::Unit::count, 1, kMost)) in.processes = *value;
        }},
   };
   return kKeys;

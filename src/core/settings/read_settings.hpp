@@ -29,6 +29,10 @@ struct SettingsRead {
   std::optional<std::string> text;  ///< What was read; nullopt: there is no file, or it cannot be read.
 };
 
+/// Has each site of `settings` whose document root does not exist, as `standing` tells, keep the one that it has in
+/// `before`, where that is still there; then that is what is told.
+void keep_roots(Settings& settings, std::vector<SettingsProblem>& standing, const Settings& before);
+
 /// Reads the text of the settings file `file`, an absolute path; relative paths in it start from its folder, and "~/"
 /// from `home`.
 SettingsRead read_settings(std::string_view text, const std::string& file, const std::string& home);

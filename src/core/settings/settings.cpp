@@ -63,6 +63,17 @@ bool set_limit(Limits& limits, std::string_view name, std::uint64_t value) {
   return false;
 }
 
+std::uint64_t limit_of(const Limits& limits, std::string_view name) {
+  for (const Row& row : kRows) {
+    if (row.name != name) continue;
+    if (const auto* const bytes = std::get_if<std::size_t Limits::*>(&row.place)) return limits.*(*bytes);
+    if (const auto* const head = std::get_if<std::size_t http::HeadLimits::*>(&row.place)) return limits.head.*(*head);
+    if (const auto* const time = std::get_if<std::chrono::seconds Limits::*>(&row.place))
+      return static_cast<std::uint64_t>((limits.*(*time)).count());
+  }
+  return 0;
+}
+
 std::string limit_names() {
   std::string out;
   for (const Row& row : kRows) {

@@ -59,6 +59,9 @@ const std::vector<LimitRow>& limit_rows();
 /// that name, or `value` is out of its range.
 bool set_limit(Limits& limits, std::string_view name, std::uint64_t value);
 
+/// The value of the limit called `name`, which limit_rows() has, in the units of set_limit().
+std::uint64_t limit_of(const Limits& limits, std::string_view name);
+
 /// The names that set_limit() knows, separated by spaces.
 std::string limit_names();
 
@@ -67,6 +70,8 @@ struct Mount {
   std::string path;       ///< The decoded path, such as "/archive"; no final slash but that of "/".
   std::string target;     ///< An absolute path on disk without links: a folder, or one file, which may be a script.
   std::string written{};  ///< The same as an absolute path in the words of the settings, links and all.
+  /// The target as a program that answers one request after another by FastCGI; nullopt: it is none.
+  std::optional<script::Interpreter> program{};
 };
 
 /// What answers for paths that match nothing.
@@ -82,8 +87,11 @@ struct Site {
   std::string name;
   /// Host names that it answers to, in lower case: exact ones, "*.name" for all names below a name, "*" for any.
   std::vector<std::string> hosts;
-  std::string document_root;       ///< An absolute path without links or a final slash.
-  std::string written_root;        ///< The same in the words of the settings, links and all.
+  std::string document_root;     ///< An absolute path without links or a final slash.
+  std::string written_root;      ///< The same in the words of the settings, links and all.
+  bool is_root_missing = false;  ///< It was not there when the settings were read.
+  /// What the settings name in place of document_root, and does not exist: the one from before is kept. Else empty.
+  std::string missing_root{};
   std::vector<Address> addresses;  ///< Of its own; none: those of the settings.
   std::vector<std::string> index_files{"index.html", "index.htm", "index.php"};
   std::optional<bool> listing;  ///< Whether folders are listed; nullopt: those are for which there is no fallback.
@@ -92,13 +100,16 @@ struct Site {
   /// All languages as this site has them; none: as the settings have them.
   std::vector<script::Interpreter> own_languages{};
   std::vector<std::string> hidden_files_shown{".well-known"};  ///< Of the names that begin with a dot; "*": all.
-  std::vector<Fallback> fallbacks;                             ///< The one for "/" among them.
-  std::vector<std::string> linked_folders{};                   ///< Real paths to which links may lead out of the root.
+  std::vector<std::string> forbidden{};  ///< Patterns of names and paths that are never sent or run: "data/", "*.inc".
+  std::vector<Fallback> fallbacks;       ///< The one for "/" among them.
+  std::vector<std::string> linked_folders{};  ///< Real paths to which links may lead out of the root.
   std::vector<std::pair<std::string, std::string>>
       response_headers;                      ///< Added to every response that has none of the name.
   std::map<int, std::string> problem_pages;  ///< Files below the root that are shown in place of our page, by status.
   std::vector<std::string> environment;      ///< "NAME=value" for its scripts.
   std::vector<Mount> mounts;
+  bool leaves_running = false;  ///< What its scripts leave running lives on, until the server stops.
+  bool shows_warnings = false;  ///< PHP shows its warnings and notices in its pages.
   bool has_time_limits = true;  ///< Else its scripts may take as long as they like, while a debugger holds them say.
 };
 

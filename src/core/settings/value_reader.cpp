@@ -11,6 +11,7 @@
 #include <cstdlib>
 
 #include "core/files/beneath.hpp"
+#include "core/files/near.hpp"
 #include "core/files/paths.hpp"
 #include "core/http/host.hpp"
 #include "core/text/ascii.hpp"
@@ -201,8 +202,11 @@ std::string ValueReader::take_folder(const toml::node& node, const std::string& 
     bad_value(node, key, "is empty or holds a control character", "Write the path of a folder.");
   } else if (::realpath(path.c_str(), real.data()) == nullptr || ::stat(real.data(), &info) != 0) {
     Facts more = facts;
-    more.emplace_back("reason", files::describe({errno}));
-    add(errno == ENOENT ? Code::settings_folder_missing : Code::settings_folder_closed, std::move(more), node.source());
+    const int error = errno;
+    more.emplace_back("reason", files::describe({error}));
+    if (auto near = error == ENOENT ? files::nearest_folder(path) : std::nullopt)
+      more.emplace_back("nearest", std::move(*near));
+    add(error == ENOENT ? Code::settings_folder_missing : Code::settings_folder_closed, std::move(more), node.source());
   } else if (!S_ISDIR(info.st_mode)) {
     add(Code::settings_not_a_folder, facts, node.source());
   } else if (::access(real.data(), R_OK | X_OK) != 0) {

@@ -9,7 +9,9 @@
 namespace porter {
 namespace {
 
-bool operator==(const Mount& a, const Mount& b) { return a.path == b.path && a.target == b.target; }
+bool operator==(const Mount& a, const Mount& b) {
+  return a.path == b.path && a.target == b.target && a.program == b.program;
+}
 bool operator==(const Fallback& a, const Fallback& b) {
   return a.path == b.path && a.root == b.root && a.script == b.script;
 }
@@ -56,6 +58,8 @@ std::string what_differs(const Site& old, const Site& fresh) {
   add(old.interpreters != fresh.interpreters, "its languages");
   add(old.own_languages != fresh.own_languages, "how its languages are run");
   add(old.hidden_files_shown != fresh.hidden_files_shown, "which hidden files are shown");
+  add(old.leaves_running != fresh.leaves_running, "whether what its scripts leave running lives on");
+  add(old.forbidden != fresh.forbidden, "what is forbidden");
   add(old.linked_folders != fresh.linked_folders, "where links may lead");
   add(old.response_headers != fresh.response_headers, "the fields of its answers");
   add(old.problem_pages != fresh.problem_pages, "its problem pages");
@@ -117,7 +121,14 @@ std::vector<std::string> changes_between(const Settings& before, const Settings&
   tell_sites(before, after, out);
   tell_order(before, after, out);
   tell_languages(before, after, out);
-  if (!(before.limits == after.limits)) out.emplace_back("Limits change.");
+  for (const LimitRow& row : limit_rows()) {
+    const std::uint64_t old = limit_of(before.limits, row.name);
+    const std::uint64_t fresh = limit_of(after.limits, row.name);
+    const auto told = [&row](std::uint64_t value) {
+      return row.unit == LimitRow::Unit::bytes ? text::format_limit(value) : std::to_string(value);
+    };
+    if (old != fresh) out.push_back(std::string(row.name) + ": " + told(old) + " → " + told(fresh));
+  }
   if (before.media_types != after.media_types) out.emplace_back("Media types change.");
   if (!(before.access_log == after.access_log))
     out.push_back(after.access_log.file.empty() ? "The access log is switched off."

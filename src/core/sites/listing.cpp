@@ -96,6 +96,12 @@ std::variant<std::vector<Row>, files::SystemError, TooMany> read_entries(const S
   if (const auto* const error = std::get_if<files::SystemError>(&opened)) return *error;
   DIR* const open = ::fdopendir(std::get<files::Descriptor>(opened).get());
   if (open == nullptr) return files::SystemError{errno};
+  const std::string& root = folder.root.real_path();
+  const std::string here = files::path_of(folder.handle);
+  const std::string below = files::lies_in(here, root) ? here.substr(std::min(root.size(), here.size())) : "";
+  const auto is_forbidden = [&](const std::string& name, bool is_folder) {
+    return !site.forbidden.empty() && forbidding(site, below + "/" + name, is_folder) != nullptr;
+  };
   [[maybe_unused]] const int now_of_the_directory = std::get<files::Descriptor>(opened).release();
   const std::unique_ptr<DIR, int (*)(DIR*)> directory(open, ::closedir);
   std::vector<Row> entries;
@@ -112,6 +118,7 @@ std::variant<std::vector<Row>, files::SystemError, TooMany> read_entries(const S
       real_name = target->name;
     }
     if (!S_ISDIR(info.st_mode) && !S_ISREG(info.st_mode)) continue;
+    if (is_forbidden(std::string(name), S_ISDIR(info.st_mode))) continue;
     Row entry;
     entry.name = std::string(name);
     entry.is_folder = S_ISDIR(info.st_mode);

@@ -13,6 +13,8 @@
 #include <memory>
 #include <optional>
 
+#include "core/files/content.hpp"
+#include "core/files/near.hpp"
 #include "core/files/paths.hpp"
 #include "core/findings/resources.hpp"
 #include "core/script/interpreters.hpp"
@@ -164,7 +166,10 @@ class Resolver {
       std::array<char, PATH_MAX> real{};
       const std::string link = disk_path(i);
       if (::realpath(link.c_str(), real.data()) == nullptr) break;
-      if (files::lies_in(real.data(), root_->real_path())) continue;
+      const auto is_allowed = [&](const std::string& folder) { return files::lies_in(real.data(), folder); };
+      if (is_allowed(root_->real_path()) ||
+          std::any_of(site_.linked_folders.begin(), site_.linked_folders.end(), is_allowed))
+        continue;
       struct stat info {};
       const std::string target = real.data();
       const bool is_folder = ::stat(target.c_str(), &info) == 0 && S_ISDIR(info.st_mode);
@@ -173,7 +178,9 @@ class Resolver {
       if (settings_.file.empty() || target.starts_with("/proc/")) break;
       const std::string folder = is_folder ? target : std::string(files::folder_of(target));
       out.facts.emplace_back("site", site_.name);
-      out.facts.emplace_back("allow", "linked-folders = [\"" + (folder.empty() ? "/" : folder) + "\"]");
+      std::string allowed;
+      for (const std::string& one : site_.linked_folders) allowed += "\"" + one + "\", ";
+      out.facts.emplace_back("allow", "linked-folders = [" + allowed + "\"" + (folder.empty() ? "/" : folder) + "\"]");
       out.facts.emplace_back("mount", "uporter mount add " + text::shell_word(url_path(i)) + " " +
                                           text::shell_word(target) + " --site " + text::shell_word(site_.name) +
                                           settings_.option);
@@ -184,6 +191,11 @@ class Resolver {
 
   Finding root_gone(SystemError error) const {
     if (files::is_lack_of_resources(error)) return out_of_resources("open " + root_path_, error.number);
+    if (site_.is_root_missing && root_path_ == site_.document_root && is_absence(error)) {
+      Finding out{Code::document_root_missing, {{"root", root_path_}, {"root_quoted", text::shell_word(root_path_)}}};
+      if (auto near = files::nearest_folder(root_path_)) out.facts.emplace_back("nearest", std::move(*near));
+      return out;
+    }
     return finding(Code::document_root_gone,
                    {{"root", root_path_}, {"root_quoted", text::shell_word(root_path_)}, {"reason", describe(error)}});
   }
@@ -194,12 +206,15 @@ class Resolver {
 
   Outcome decide() {
     say("The site is \"" + site_.name + "\", and its document root is " + site_.document_root + ".");
+    if (!site_.missing_root.empty())
+      say("The settings name " + site_.missing_root +
+          ", which does not exist, so the document root from before is kept.");
     if (const Mount* const mount = find_mount()) {
       struct stat info {};
       skip_ = split(mount->path).size();
       root_path_ = mount->target;
       say("Below its path " + mount->path + " it shows " + mount->target + ".");
-      if (::stat(mount->target.c_str(), &info) == 0 && !S_ISDIR(info.st_mode)) return judge_mounted_file();
+      if (::stat(mount->target.c_str(), &info) == 0 && !S_ISDIR(info.st_mode)) return judge_mounted_file(*mount);
     }
     auto root = Folder::open(root_path_);
     if (const auto* const error = std::get_if<SystemError>(&root)) return root_gone(*error);
@@ -245,7 +260,7 @@ class Resolver {
   }
 
   /// A mount of one file: what of the path is left is for the script that it may be.
-  Outcome judge_mounted_file() {
+  Outcome judge_mounted_file(const Mount& mount) {
     const std::string_view above = files::folder_of(root_path_);
     auto folder = Folder::open(above.empty() ? "/" : std::string(above));
     if (const auto* const error = std::get_if<SystemError>(&folder)) return root_gone(*error);
@@ -259,6 +274,11 @@ class Resolver {
     entry.parts = skip_;
     entry.is_mounted = true;
     if (!S_ISREG(entry.info.st_mode)) return special(entry);
+    if (mount.program) {
+      if (auto refused = refuse_language("compiled", entry.path); refused && mount.program->arguments.empty())
+        return std::move(*refused);
+      return interpreted(entry, *mount.program);
+    }
     return judge_file(std::move(entry));
   }
 
@@ -272,11 +292,25 @@ class Resolver {
   Outcome judge_entry(Entry entry) {
     for (std::size_t i = skip_; i < entry.parts; ++i)
       if (is_hidden(site_, parts_[i])) return hidden(disk_path(i + 1));
+    if (auto refused = forbidden_in(entry)) return std::move(*refused);
     // A link must not show by another name what is hidden by its own.
     if (auto refused = hidden_in(entry)) return std::move(*refused);
     if (S_ISDIR(entry.info.st_mode)) return judge_folder(std::move(entry));
     if (!S_ISREG(entry.info.st_mode)) return special(entry);
     return judge_file(std::move(entry));
+  }
+
+  /// A finding if the settings forbid what was asked for, by the path that leads there or by where it really lies.
+  std::optional<Finding> forbidden_in(const Entry& entry) const {
+    if (site_.forbidden.empty()) return std::nullopt;
+    const bool is_folder = S_ISDIR(entry.info.st_mode);
+    const std::string* pattern = forbidding(site_, joined(parts_, skip_, entry.parts), is_folder);
+    const std::string& root = root_->real_path();
+    if (pattern == nullptr && files::lies_in(entry.real, root))
+      pattern =
+          forbidding(site_, std::string_view(entry.real).substr(std::min(root.size(), entry.real.size())), is_folder);
+    if (pattern == nullptr) return std::nullopt;
+    return finding(Code::forbidden_path, {{"file", entry.path}, {"pattern", *pattern}, {"site", site_.name}});
   }
 
   /// A finding if a part of where `entry` really lies, from the root on, is hidden.
@@ -379,12 +413,14 @@ class Resolver {
     if (runs_here) return run_directly(file, interpreter);
     if (is_script) {
       const std::string folder = site_.script_folders.empty() ? "cgi-bin" : site_.script_folders.front();
-      return finding(Code::script_needs_script_folder,
-                     {{"file", file.path},
-                      {"file_quoted", text::shell_word(file.path)},
-                      {"language", interpreter->language},
-                      {"folders", folder},
-                      {"folder_quoted", text::shell_word(site_.document_root + "/" + folder)}});
+      const std::string place = site_.document_root + "/" + folder;
+      std::vector<Fact> facts = {{"file", file.path},
+                                 {"file_quoted", text::shell_word(file.path)},
+                                 {"language", interpreter->language},
+                                 {"folders", folder},
+                                 {"folder_quoted", text::shell_word(place)}};
+      if (::access(place.c_str(), F_OK) != 0) facts.emplace_back("folder_to_make", text::shell_word(place));
+      return finding(Code::script_needs_script_folder, std::move(facts));
     }
     if (file.fallback == nullptr && (file.parts < parts_.size() || (trailing_slash_ && !file.is_index))) {
       if (const Fallback* const fallback = find_fallback()) return fall_back(*fallback);
@@ -414,6 +450,9 @@ class Resolver {
       say("It is run by the external servers at " + text::listed(interpreter.persistence.external) + ".");
       return found_script(file, interpreter.program, &interpreter);
     }
+    if (interpreter.program != file.path && ::faccessat(file.handle.get(), "", R_OK, AT_EMPTY_PATH) != 0 &&
+        errno == EACCES)
+      return unreadable(file.path, "+r");
     std::string program = programs_ != nullptr ? programs_->find(interpreter.program, search_path_)
                                                : files::find_program(interpreter.program, search_path_);
     if (program.empty()) {
@@ -457,6 +496,11 @@ class Resolver {
     if (interpreter == nullptr && !site_.interpreters) return found_script(file, {}, nullptr);
     const std::string start = start_of(file);
     const script::FirstLine line = script::read_first_line(start);
+    ignores_persistent_ =
+        interpreter != nullptr && interpreter->persistence.is_wanted.value_or(false) && starts_itself(start);
+    if (ignores_persistent_)
+      say("Its own first line decides, so persistent = true of [interpreter." + interpreter->language +
+          "] has no effect on it.");
     if (interpreter != nullptr && !starts_itself(start)) {
       say("It has no first line that names an interpreter, so its ending decides.");
       return interpreted(file, *interpreter);
@@ -500,8 +544,9 @@ class Resolver {
     found.rule = rule;
     found.info = file.info;
     found.cannot_be_shadowed = file.cannot_be_shadowed;
-    const bool is_page = rule != nullptr && rule->where == script::Interpreter::Where::anywhere;
-    if (file.fallback != nullptr && is_page) {
+    found.is_fallback = file.fallback != nullptr;
+    found.ignores_persistent = ignores_persistent_;
+    if (file.fallback != nullptr && rule != nullptr && rule->is_php()) {
       // Pages of PHP find what was asked for in REQUEST_URI; to the script itself no path leads on.
       found.name = file.fallback->url;
       return found;
@@ -553,7 +598,14 @@ class Resolver {
     entry->parts = parts_.size();
     entry->fallback = &fallback;
     entry->cannot_be_shadowed = false;
-    return judge_file(std::move(*entry));
+    Outcome outcome = judge_file(std::move(*entry));
+    if (auto* const file = std::get_if<FileFound>(&outcome)) {
+      // A front end's page is of no use where a style, a script or data is missing, and hides that it is.
+      if (!asked_.may_be_page)
+        return finding(Code::fallback_is_page, {{"file", disk_path(parts_.size())}, {"page", path}});
+      file->is_fallback = true;
+    }
+    return outcome;
   }
 
   Outcome nothing_there(const Entry& folder) {
@@ -574,6 +626,11 @@ class Resolver {
       return root_in_url(site_.document_root.substr(1), whole.substr(site_.document_root.size()));
     if (folder.parts == 0 && skip_ == 0 && http::same_name(missing, root_name))
       return root_in_url(missing, whole.substr(1 + missing.size()));
+    std::array<char, PATH_MAX> target{};
+    const std::string link = disk_path(folder.parts + 1);
+    if (const ssize_t length = ::readlink(link.c_str(), target.data(), target.size()); length > 0)
+      return finding(Code::link_leads_nowhere,
+                     {{"link", link}, {"leads_to", std::string(target.data(), static_cast<std::size_t>(length))}});
     say(folder.path + " is a folder, and it has no entry \"" + missing + "\".");
     if (skip_ == 0) add_routing(facts);
     if (const auto near = nearest_name(folder, missing)) {
@@ -589,10 +646,19 @@ class Resolver {
     return ::fstatat(root_->handle().get(), relative.c_str(), &info, 0) == 0 && S_ISREG(info.st_mode);
   }
 
+  /// True if the script looks at the path that was asked for, as one does that answers for many.
+  bool asks_for_path(const std::string& relative) const {
+    constexpr std::size_t kMost = 64 * 1024;
+    const Descriptor file(::openat(root_->handle().get(), relative.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK));
+    const auto text = file.is_open() ? files::content_of(file, kMost) : std::nullopt;
+    return text && (text->find("REQUEST_URI") != text->npos || text->find("PATH_INFO") != text->npos);
+  }
+
   /// Where the project looks as if one script answered for all its paths: which, and the command that lets it.
   void add_routing(std::vector<Fact>& facts) const {
-    const bool routes = has_file("index.php") && (has_file(".htaccess") || has_file("composer.json") ||
-                                                  has_file("../composer.json") || has_file("artisan"));
+    const bool routes =
+        has_file("index.php") && (has_file(".htaccess") || has_file("composer.json") || has_file("../composer.json") ||
+                                  has_file("artisan") || asks_for_path("index.php"));
     std::string below;
     for (const char* const folder : {"public", "web", "html", "htdocs", "www"})
       if (!routes && below.empty() && has_file(std::string(folder) + "/index.php")) below = folder;
@@ -690,6 +756,7 @@ class Resolver {
   std::string root_path_;  ///< The document root, or what is mounted.
   std::size_t skip_ = 0;   ///< How many parts lead to the mount.
   std::optional<Folder> root_;
+  bool ignores_persistent_ = false;  ///< As in ScriptFound.
   std::vector<std::string> trail_;
   bool has_more_names_ = false;
 };
@@ -698,6 +765,21 @@ class Resolver {
 
 Resolution resolve(const ResolveContext& in, const Site& site, const Asked& asked) {
   return Resolver(in, site, asked).run();
+}
+
+bool may_be_page(const http::RequestHead& head, const http::Target& target) {
+  if (const auto wanted = head.field("Sec-Fetch-Dest")) {
+    constexpr std::string_view kOfPages[] = {"document", "iframe", "frame", "embed", "object"};
+    return std::find(std::begin(kOfPages), std::end(kOfPages), *wanted) != std::end(kOfPages);
+  }
+  const std::string accept = head.joined("Accept");
+  if (accept.find("text/html") != accept.npos) return true;
+  if (!accept.empty() && accept.find("*/*") == accept.npos) return false;
+  const std::string_view name = files::base_name(target.path);
+  const std::size_t dot = name.rfind('.');
+  if (dot == name.npos) return true;
+  constexpr std::string_view kOfPages[] = {".html", ".htm", ".xhtml", ".php"};
+  return std::find(std::begin(kOfPages), std::end(kOfPages), name.substr(dot)) != std::end(kOfPages);
 }
 
 bool would_run(const Settings& settings, const Site& site, std::string_view name, const struct stat& info,

@@ -37,6 +37,7 @@ struct Asked {
   const http::Target& target;
   /// With how many of its folder a name that does not exist is compared: all may take some tens of milliseconds.
   enum class Near { all, few } near_names = Near::all;
+  bool may_be_page = true;  ///< A page would do; see may_be_page().
 };
 
 /// A file to be sent, already open.
@@ -45,7 +46,8 @@ struct FileFound {
   struct stat info {};
   std::string path;  ///< On disk.
   bool cannot_be_shadowed =
-      true;  ///< No other file can come to stand before it: it is no later index file of its folder.
+      true;                  ///< No other file can come to stand before it: it is no later index file of its folder.
+  bool is_fallback = false;  ///< It stands for a path that leads to no file.
 };
 
 /// A folder whose entries are to be shown.
@@ -65,7 +67,10 @@ struct ScriptFound {
   std::string name;       ///< SCRIPT_NAME: the decoded path that leads to the script (RFC 3875, section 4.1.13).
   std::string path_info;  ///< PATH_INFO: the decoded rest of the path; empty or begins with a slash (4.1.5).
   struct stat info {};    ///< Of its file.
-  bool cannot_be_shadowed = true;  ///< As in FileFound.
+  bool ignores_persistent =
+      false;                       ///< Its language is to be persistent, and its own first line has it start each time.
+  bool cannot_be_shadowed = true;  ///< As in FileFound, as is the next.
+  bool is_fallback = false;
 };
 
 struct Redirect {
@@ -85,6 +90,10 @@ struct Resolution {
   std::vector<std::string> trail;
   bool has_more_names = false;  ///< Near names were looked for among a few, and there are more.
 };
+
+/// Whether a page would do for the request, or a style, a script, a picture or data is asked for: by Sec-Fetch-Dest,
+/// else by Accept, else by the ending of the path.
+bool may_be_page(const http::RequestHead& head, const http::Target& target);
 
 /// What `asked` leads to at `site`, which is one of the settings'.
 Resolution resolve(const ResolveContext& in, const Site& site, const Asked& asked);

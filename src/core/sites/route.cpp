@@ -24,6 +24,8 @@ Route route_within(const ResolveContext& in, const Site& site, const Asked& aske
   Route route{&site, {}, std::move(found.outcome), std::move(found.trail), found.has_more_names};
   const auto* const folder = std::get_if<FolderFound>(&route.outcome);
   if (folder == nullptr || !is_empty_root(in, site, *folder)) return route;
+  // In place of the step that its entries are listed.
+  if (!route.trail.empty()) route.trail.pop_back();
   route.trail.push_back("The document root is empty, so a start page tells how to go on.");
   route.outcome = StartPage{folder->path};
   return route;

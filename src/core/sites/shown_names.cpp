@@ -1,6 +1,8 @@
 // Names that begin with a dot, and names of copies. See shown_names.hpp.
 #include "core/sites/shown_names.hpp"
 
+#include <fnmatch.h>
+
 #include <algorithm>
 #include <array>
 
@@ -60,6 +62,33 @@ bool is_script_name(const Settings& settings, const Site& site, std::string_view
 }
 
 }  // namespace
+
+namespace {
+
+bool forbids(std::string_view pattern, const std::string& path, bool is_folder) {
+  const bool only_folders = pattern.ends_with('/');
+  if (only_folders) pattern.remove_suffix(1);
+  const bool is_from_root = pattern.find('/') != pattern.npos;
+  while (pattern.starts_with('/')) pattern.remove_prefix(1);
+  const std::string wanted(pattern);
+  for (std::size_t begin = 0, end = 0; end < path.size(); begin = end + 1) {
+    end = std::min(path.find('/', begin), path.size());
+    if (only_folders && end == path.size() && !is_folder) break;
+    const std::string part = is_from_root ? path.substr(0, end) : path.substr(begin, end - begin);
+    if (::fnmatch(wanted.c_str(), part.c_str(), FNM_PATHNAME | FNM_CASEFOLD) == 0) return true;
+  }
+  return false;
+}
+
+}  // namespace
+
+const std::string* forbidding(const Site& site, std::string_view path, bool is_folder) {
+  while (path.starts_with('/')) path.remove_prefix(1);
+  const std::string text(path);
+  for (const std::string& pattern : site.forbidden)
+    if (forbids(pattern, text, is_folder)) return &pattern;
+  return nullptr;
+}
 
 bool is_hidden(const Site& site, std::string_view name) {
   return name.starts_with('.') && !text::contains(site.hidden_files_shown, name) &&

@@ -12,6 +12,11 @@ namespace porter::sites {
 /// True for names that `site` does not show: a leading dot, unless its settings except them.
 bool is_hidden(const Site& site, std::string_view name);
 
+/// The pattern of `site` that forbids `path`, relative to what is shown, or a folder on the way there; null: none does.
+/// One that ends with a slash is for folders, one with another slash begins at the root, and any other is for names
+/// wherever they are. `*` stands for any part of a name.
+const std::string* forbidding(const Site& site, std::string_view path, bool is_folder);
+
 /// What an editor or a tool that keeps copies made the file `name` from: "page.php" for "page.php~", "#page.php#",
 /// ".page.php.swp", "page.php.bak", "page.php.ORIG", "page.php.save.1" and so on; nullopt if it is no such copy.
 std::optional<std::string_view> copied_from(std::string_view name);

@@ -10,7 +10,7 @@ namespace porter::sites {
 nlohmann::json json_of(const Settings& settings, const Site& site) {
   auto mounts = nlohmann::json::array();
   for (const Mount& mount : site.mounts)
-    mounts.push_back({{"path", text::to_utf8(mount.path)}, {"folder", text::to_utf8(mount.target)}});
+    mounts.push_back({{"path", text::to_utf8(mount.path)}, {"target", text::to_utf8(mount.target)}});
   auto addresses = nlohmann::json::array();
   for (const Address& address : site.addresses.empty() ? settings.addresses : site.addresses)
     addresses.push_back(address.text());

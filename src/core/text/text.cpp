@@ -224,6 +224,56 @@ std::string show_line(std::string_view line) {
   return escape_line(spaced);
 }
 
+namespace {
+
+/// The columns that `text` takes up: a character one, a code of colour none.
+std::size_t columns_of(std::string_view text) {
+  std::size_t columns = 0;
+  for (std::size_t i = 0; i < text.size(); ++i) {
+    if (text[i] == '\x1b') {
+      i = std::min(text.find('m', i), text.size());
+    } else if ((static_cast<unsigned char>(text[i]) & 0xc0) != 0x80) {
+      ++columns;
+    }
+  }
+  return columns;
+}
+
+void wrap_line(std::string& out, std::string_view line, std::size_t width, std::size_t indent) {
+  std::size_t used = 0;
+  bool is_bare = true;  // Nothing but spaces stands in this line of `out` yet.
+  while (!line.empty()) {
+    // A word with the spaces before it.
+    const std::size_t begin = std::min(line.find_first_not_of(' '), line.size());
+    const std::size_t end = std::min(line.find(' ', begin), line.size());
+    const std::size_t columns = columns_of(line.substr(0, end));
+    if (!is_bare && used + columns > width) {
+      (out += '\n').append(indent, ' ');
+      out += line.substr(begin, end - begin);
+      used = indent + columns - begin;
+    } else {
+      out += line.substr(0, end);
+      used += columns;
+    }
+    is_bare = false;
+    line.remove_prefix(end);
+  }
+}
+
+}  // namespace
+
+std::string wrap(std::string_view lines, std::size_t width, std::size_t indent) {
+  if (width <= indent) return std::string(lines);
+  std::string out;
+  while (!lines.empty()) {
+    const std::size_t end = std::min(lines.find('\n'), lines.size());
+    wrap_line(out, lines.substr(0, end), width, indent);
+    if (end < lines.size()) out += '\n';
+    lines.remove_prefix(std::min(end + 1, lines.size()));
+  }
+  return out;
+}
+
 std::vector<std::string_view> parts_of(std::string_view text, char separator) {
   std::vector<std::string_view> parts;
   while (!text.empty()) {
@@ -277,15 +327,15 @@ std::string printf_format(std::string_view bytes) {
 }
 
 std::string format_size(std::uint64_t bytes) {
-  if (bytes < 1000) return std::to_string(bytes) + " B";
-  constexpr std::array<const char*, 6> kUnits = {" KB", " MB", " GB", " TB", " PB", " EB"};
+  constexpr std::uint64_t kStep = 1024;
+  if (bytes < kStep) return std::to_string(bytes) + " B";
+  constexpr std::array<const char*, 6> kUnits = {" KiB", " MiB", " GiB", " TiB", " PiB", " EiB"};
+  const auto tenths_of = [bytes](std::uint64_t one) { return bytes / one * 10 + (bytes % one * 10 + one / 2) / one; };
   std::size_t unit = 0;
-  // 999.95 would be shown as 1000.0, so from there on the next unit is used.
-  while (bytes >= 999950 && unit + 1 < kUnits.size()) {
-    bytes = (bytes + 500) / 1000;
-    ++unit;
-  }
-  const std::uint64_t tenths = (bytes + 50) / 100;
+  std::uint64_t one = kStep;
+  // What would be shown as 1024.0 is shown by the next unit.
+  for (; tenths_of(one) >= 10 * kStep && unit + 1 < kUnits.size(); one *= kStep) ++unit;
+  const std::uint64_t tenths = tenths_of(one);
   return std::to_string(tenths / 10) + '.' + static_cast<char>('0' + tenths % 10) + kUnits[unit];
 }
 

@@ -43,7 +43,11 @@ std::string shell_word(std::string_view word);
 /// `bytes` as the format of printf(1), quoted, so that it prints just these.
 std::string printf_format(std::string_view bytes);
 
-/// A size for people: "0 B", "812 B", "4.1 KB", "3.0 MB" (powers of 1,000).
+/// `lines` with those that are wider than `width` columns broken at spaces, where there are some, and what follows
+/// indented. Codes of colour take no column, and a word that is too wide stays whole. Width 0: as they are.
+std::string wrap(std::string_view lines, std::size_t width, std::size_t indent);
+
+/// A size for people: "0 B", "812 B", "4.1 KiB", "3.0 MiB" (powers of 1,024).
 std::string format_size(std::uint64_t bytes);
 
 /// A limit, in the units that settings take: "4 GiB", "1536 MiB", "1000 B".

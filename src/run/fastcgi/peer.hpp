@@ -31,7 +31,12 @@ class FastCgiPeer {
   virtual std::string name() const = 0;
 
   /// The language that it runs, as the settings call it; empty: that is not known.
-  virtual std::string language() const { return {}; }
+  /// Nobody wants what comes over its connection: has another one, on which something comes once its program takes
+  /// requests again. False: there is none.
+  virtual bool knock() { return false; }
+  /// The run is over: what its script has left running, for people. To be asked once.
+  virtual std::vector<std::string> what_it_left() { return {}; }
+  virtual std::string fresh_setting() const { return {}; }
   /// True if nothing was answered by it before.
   virtual bool is_first_run() const { return false; }
   /// Which run of the process this is, from 1 on; 0: nobody counts them.

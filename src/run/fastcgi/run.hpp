@@ -71,6 +71,8 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   void close_input() override { input_.close(weak_from_this()); }
   /// Lets it come to its end for a moment, and ends what answers then.
   void stop() override;
+  void client_left() override;
+  const std::vector<std::string>& left_running() const override { return left_running_; }
   void set_deadline(Clock::time_point time) override;
   bool was_too_slow() const override { return why_ended_ == Why::too_slow; }
   void when_long(std::function<void()> then) override;
@@ -94,9 +96,10 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
              Order& order);
 
  private:
-  /// At work; its connection has ended without a word, so that its process is about to; waiting for another peer, since
-  /// the one before has not read it; over, and the peer given back.
-  enum class State { at_work, cut, between, over };
+  /// At work; at work for nobody, until its program closes the connection; its connection has ended without a word, so
+  /// that its process is about to; waiting for another peer, since the one before has not read it; over, and the peer
+  /// given back.
+  enum class State { at_work, unread, cut, between, over };
   /// Why it is ended by us.
   enum class Why { not_at_all, stopped, too_slow, computed_too_long, failed };
 
@@ -168,10 +171,12 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   int attempts_ = 0;           ///< To go on with another peer.
   bool has_answered_ = false;  ///< Anything at all.
   bool is_unread_ = false;     ///< Its connection was closed before all of the request was read.
+  bool is_left_ = false;       ///< Nobody reads what it writes.
   bool is_lost_ = false;       ///< There was no memory for what was read.
   ErrorText error_text_;
   std::optional<Finding> failure_;
   ProcessEnd end_;
+  std::vector<std::string> left_running_;
   Event ended_;
   std::function<void()> when_long_;
   std::function<Gate::Ticket()> note_long_;

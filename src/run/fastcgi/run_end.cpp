@@ -55,7 +55,7 @@ void FastCgiRun::finish() {
   if (end.status != 0) end_.exit_status = static_cast<int>(end.status);
   const bool is_all_read = input_.is_done() && (input_.is_whole() || peer_->reads_all_input()) && unread_.empty();
   if (!copies_.empty()) return over(FastCgiPeer::Reusable::no);
-  over(is_all_read ? FastCgiPeer::Reusable::yes : FastCgiPeer::Reusable::on_new_connection);
+  over(is_all_read && !is_left_ ? FastCgiPeer::Reusable::yes : FastCgiPeer::Reusable::on_new_connection);
 }
 
 void FastCgiRun::was_cut(bool is_unread) {
@@ -76,7 +76,7 @@ void FastCgiRun::process_ended() {
     if (got <= 0) break;
     take_in();
   }
-  if (state_ == State::at_work) state_ = State::cut;
+  if (state_ == State::at_work || state_ == State::unread) state_ = State::cut;
   if (state_ == State::cut) settle();
   output_.wake();
 }
@@ -98,7 +98,7 @@ void FastCgiRun::terminate() {
   const auto peer = peer_;
   peer->terminate();
   if (peer->process() != nullptr && !peer->process()->has_ended()) return set_.look_by(peer->look(Clock::now()));
-  if (state_ == State::at_work) state_ = State::cut;
+  if (state_ == State::at_work || state_ == State::unread) state_ = State::cut;
   if (state_ == State::cut) settle();
 }
 
@@ -170,7 +170,7 @@ void FastCgiRun::settle() {
   if (!is_explained && process != nullptr && !has_answered_ && peer_->is_first_run() && is_unread_) {
     failure_ = Finding{Code::persistent_not_answering,
                        {{"program", peer_->name()},
-                        {"language", peer_->language()},
+                        {"fresh_setting", peer_->fresh_setting()},
                         {"status", std::to_string(end_.exit_status.value_or(0))}}};
     if (const auto last = script::last_lines(error_text_.text(), 1); !last.empty())
       failure_->facts.emplace_back("last", last.back());
@@ -188,6 +188,7 @@ void FastCgiRun::over(FastCgiPeer::Reusable reusable) {
     peer_->skip_processor_time();
   }
   input_.break_off();
+  if (reusable == FastCgiPeer::Reusable::yes) left_running_ = peer_->what_it_left();
   // What is held of it lies there.
   if (peer_->read_ahead().use_count() > 1) peer_->read_ahead().reset();
   const auto peer = std::exchange(peer_, nullptr);
@@ -210,6 +211,35 @@ void FastCgiRun::end_of_run() {
   output_.close();
   ended_.set();
   set_.remove(*this);
+}
+
+void FastCgiRun::client_left() {
+  const auto self = shared_from_this();
+  if (has_ended() || why_ended_ != Why::not_at_all || is_left_) return;
+  // Of a request that was not sent whole, or not read yet, nothing is to come.
+  if (state_ != State::at_work || !input_.is_done()) return stop();
+  is_left_ = true;
+  is_waiting_for_room_ = false;
+  output_.drop();
+  // Those that others have started are told by the end of the connection, and are theirs to end.
+  if (peer_->process() == nullptr) {
+    output_.close();
+    over(FastCgiPeer::Reusable::on_new_connection);
+    return output_.wake();
+  }
+  // What it wrote before may have its last word.
+  while (state_ == State::at_work && receive() > 0) take_in();
+  output_.close();
+  output_.wake();
+  if (state_ != State::at_work) return;
+  state_ = State::unread;
+  // From here on what it writes is refused by the system.
+  if (!peer_->knock()) return end_for(Why::failed);
+  peer_->connection().async_wait(asio::posix::stream_descriptor::wait_read,
+                                 [self, peer = peer_](const boost::system::error_code&) {
+                                   if (self->peer_ != peer || self->state_ != State::unread) return;
+                                   self->over(FastCgiPeer::Reusable::on_new_connection);
+                                 });
 }
 
 void FastCgiRun::stop() {

@@ -43,8 +43,9 @@ std::uint64_t base = 0;  // Set once, before there are threads.
 /// number is not among them is left over.
 struct Living {
   std::mutex mutex;
-  std::unordered_map<std::uint64_t, pid_t> leaders;  // Guarded by mutex, as are the next two.
+  std::unordered_map<std::uint64_t, pid_t> leaders;  // Guarded by mutex, as are the next three.
   std::unordered_set<pid_t> ids;                     ///< Of those first processes.
+  std::unordered_set<std::uint64_t> spared;          ///< Runs that are over, and what they have left lives on.
   std::uint64_t next = 1;
 };
 Living& living() {
@@ -128,7 +129,7 @@ Kin::Kin() {
 Kin::~Kin() {
   Living& all = living();
   const std::lock_guard lock(all.mutex);
-  all.leaders.erase(number_);
+  if (!is_spared_) all.leaders.erase(number_);
   all.ids.erase(leader_);
 }
 
@@ -190,7 +191,12 @@ bool Kin::reap(int& status, rusage& usage) {
   while (reaped < 0 && errno == EINTR);
   // ECHILD: somebody else has, and nothing is known of its end.
   if (reaped != leader_ && !(reaped < 0 && errno == ECHILD)) return false;
-  all.leaders.erase(number_);
+  if (is_spared_) {
+    all.leaders[number_] = 0;
+    all.spared.insert(number_);
+  } else {
+    all.leaders.erase(number_);
+  }
   all.ids.erase(leader_);
   leader_ = 0;
   return true;
@@ -212,7 +218,7 @@ bool end_orphans() {
     if (run == all.leaders.end()) {
       ::kill(child, SIGKILL);
       is_any_left = true;  // Whoever is ended leaves its own children behind.
-    } else if (run->second == 0 || run->second == child) {
+    } else if ((run->second == 0 && !all.spared.contains(*number)) || run->second == child) {
       continue;  // The first process is the run's own to reap, and until it is known any of its number may be it.
     }
     ::waitpid(child, nullptr, WNOHANG);
@@ -221,6 +227,12 @@ bool end_orphans() {
 }
 
 void end_all_kin() {
+  {
+    Living& all = living();
+    const std::lock_guard lock(all.mutex);
+    for (const std::uint64_t number : all.spared) all.leaders.erase(number);
+    all.spared.clear();
+  }
   for (int i = 0; i < kMostPauses && end_orphans(); ++i) std::this_thread::sleep_for(kPause);
 }
 

@@ -43,6 +43,9 @@ class Kin {
   /// Those of its processes that have lost their parents.
   std::vector<pid_t> orphans() const;
 
+  /// What the first process leaves running lives on once it has been reaped, until end_all_kin().
+  void spare() { is_spared_ = true; }
+
   /// Reaps the first process if it has ended: false if it has not, or was reaped before. What is left of the others has
   /// no claim to live any more.
   bool reap(int& status, rusage& usage);
@@ -51,6 +54,7 @@ class Kin {
   /// The processes that the first one has made and those that these have made, those without a parent included.
   std::vector<pid_t> descendants() const;
 
+  bool is_spared_ = false;
   std::uint64_t number_ = 0;
   pid_t leader_ = 0;
 };

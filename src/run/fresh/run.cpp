@@ -112,6 +112,7 @@ std::variant<std::shared_ptr<Run>, StartError> Run::start(const asio::any_io_exe
   start.output = output.write_end.get();
   start.error = error.write_end.get();
   start.limits = std::move(order.limits);
+  start.leaves_running = order.leaves_running;
   auto started = Process::start(std::move(start));
   if (const auto* const failure = std::get_if<StartError>(&started)) return *failure;
 
@@ -248,18 +249,19 @@ void Run::output_is_over() {
 
 asio::awaitable<std::size_t> Run::read(std::span<char> buffer) {
   const auto self = shared_from_this();
-  while (!has_ended()) {
+  while (!has_ended() && output_.is_open()) {
     const auto [error, got] = co_await output_.async_read_some(asio::buffer(buffer.data(), buffer.size()), kAwait);
     const auto bytes = after_read(error, got);
     if (!bytes) continue;
     if (*bytes == 0) output_is_over();
     co_return *bytes;
   }
-  co_return read_now(buffer).value_or(0);
+  co_return output_.is_open() ? read_now(buffer).value_or(0) : 0;
 }
 
 asio::awaitable<std::optional<std::size_t>> Run::read_by(std::span<char> buffer, Clock::time_point time) {
   const auto self = shared_from_this();
+  if (!output_.is_open()) co_return 0;
   std::optional<std::size_t> bytes = read_now(buffer);
   if (!bytes && !has_ended()) {
     patience_.expires_at(time);
@@ -270,6 +272,7 @@ asio::awaitable<std::optional<std::size_t>> Run::read_by(std::span<char> buffer,
     patience_.cancel();
     bytes = after_read(error, got);
   }
+  if (!output_.is_open()) co_return 0;
   if (!bytes && has_ended()) bytes = read_now(buffer).value_or(0);
   if (bytes == 0) output_is_over();
   co_return bytes;
@@ -306,6 +309,13 @@ void Run::stop() {
   if (has_ended() || process_->is_terminating()) return;
   process_->terminate();
   set_.look_by(process_->look(Clock::now()));
+  watch();
+}
+
+void Run::client_left() {
+  if (has_ended()) return;
+  boost::system::error_code ignored;
+  output_.close(ignored);
   watch();
 }
 

@@ -85,7 +85,8 @@ struct RunOrder {
   files::Descriptor input_file;                ///< For InputKind::file.
   std::size_t error_stream_limit = 64 * 1024;  ///< Bytes kept of the error stream: its end.
   std::vector<ResourceLimit> limits;
-  Gate::Ticket ticket;  ///< Let go of when the run has ended; null: nobody counts it.
+  bool leaves_running = false;  ///< As in StartOrder.
+  Gate::Ticket ticket;          ///< Let go of when the run has ended; null: nobody counts it.
 };
 
 /// Made by start() alone. As of any source, all is called on the thread of its RunSet.
@@ -103,6 +104,8 @@ class Run : public TimedSource, public std::enable_shared_from_this<Run> {
   void close_input() override;
   /// SIGTERM to the process and all its kin now, SIGKILL two seconds later if it is still there.
   void stop() override;
+  void client_left() override;
+  const std::vector<std::string>& left_running() const override { return process_->left_running(); }
   void set_deadline(Clock::time_point time) override;
   bool was_too_slow() const override { return was_too_slow_; }
   void when_long(std::function<void()> then) override;

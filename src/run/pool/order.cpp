@@ -70,6 +70,8 @@ PoolOrder pool_order(const Settings& settings, const Site& site, const script::I
   PoolOrder out;
   out.site = site.name;
   out.language = rule.language;
+  out.fresh_setting =
+      rule.fresh_setting.empty() ? "[interpreter." + rule.language + "]\npersistent = false" : rule.fresh_setting;
   out.at_once = rule.persistence.processes > 0 ? rule.persistence.processes : runs_at_once(settings.limits);
   const bool is_set = rule.persistence.processes > 0 || settings.limits.runs > 0;
   out.processes = is_set ? out.at_once : std::max(out.at_once, kUsualMost);
@@ -94,7 +96,9 @@ PoolOrder pool_order(const Settings& settings, const Site& site, const script::I
   if (rule.is_php()) out.environment.emplace_back("PHP_FCGI_MAX_REQUESTS=0");
   for (const auto* const more : {&rule.environment, &site.environment})
     out.environment.insert(out.environment.end(), more->begin(), more->end());
-  out.folder = site.document_root;
+  out.leaves_running = site.leaves_running;
+  out.is_of_folder = !rule.folder.empty();
+  out.folder = rule.folder.empty() ? site.document_root : rule.folder;
   out.address_space = rule.reserves_memory ? 0 : limits.address_space;
   out.open_files = limits.open_files;
   return out;

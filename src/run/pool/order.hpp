@@ -12,13 +12,16 @@
 namespace porter::run {
 
 struct PoolOrder {
-  std::string site;      ///< Its name.
-  std::string language;  ///< As the settings call it.
+  std::string site;           ///< Its name.
+  std::string language;       ///< As the settings call it.
+  std::string fresh_setting;  ///< The line of the settings that has it start for each request.
   bool is_php = false;
   std::string program;                   ///< The full path; empty where others start it.
   std::vector<std::string> arguments;    ///< argv, argv[0] included.
   std::vector<std::string> environment;  ///< "NAME=value"
   std::string folder;                    ///< The working directory.
+  bool leaves_running = false;           ///< What its scripts leave running lives on.
+  bool is_of_folder = false;             ///< The program and its modules lie there.
   std::size_t address_space = 0;         ///< Bytes of a process; 0: any.
   std::size_t open_files = 0;
   std::size_t processes = 1;  ///< At most.

@@ -12,6 +12,7 @@
 #include <utility>
 
 #include "core/files/state.hpp"
+#include "run/proc.hpp"
 
 namespace porter::run {
 namespace {
@@ -44,7 +45,7 @@ class PoolPeer : public FastCgiPeer, public std::enable_shared_from_this<PoolPee
   std::shared_ptr<char[]>& read_ahead() override { return process_->read_ahead; }
   fastcgi::Connection then() const override { return fastcgi::Connection::stays; }
   std::string name() const override { return pool_->order().program; }
-  std::string language() const override { return pool_->order().language; }
+  std::string fresh_setting() const override { return pool_->order().fresh_setting; }
   bool is_first_run() const override { return process_->runs == 1; }
   std::uint64_t number_of_run() const override { return process_->runs; }
   bool reads_all_input() const override { return pool_->order().is_php; }
@@ -64,6 +65,20 @@ class PoolPeer : public FastCgiPeer, public std::enable_shared_from_this<PoolPee
   }
   std::chrono::nanoseconds processor_time() override { return process_->processor_time_since_last(); }
   void skip_processor_time() override { process_->skip_processor_time(); }
+  bool knock() override {
+    process_->disconnect();
+    if (process_->has_ended() || process_->connect() != 0) return false;
+    const std::string question = fastcgi::question();
+    return ::send(connection().native_handle(), question.data(), question.size(), MSG_NOSIGNAL) ==
+           static_cast<ssize_t>(question.size());
+  }
+  std::vector<std::string> what_it_left() override {
+    process_->left = process_->traces().left(pool_->order().leaves_running);
+    std::vector<std::string> out;
+    for (const pid_t id : *process_->left)
+      if (std::string name = process_text(id); !name.empty()) out.push_back(std::move(name));
+    return out;
+  }
   std::string take_error_text() override { return process_->take_error_text(); }
   void when_ended(std::function<void()> then) override { ended_ = std::move(then); }
   void only_streams() override { pool_->only_streams(*process_); }
@@ -137,6 +152,7 @@ std::variant<std::shared_ptr<PooledProcess>, StartError> Pool::start(const asio:
 
 std::shared_ptr<FastCgiPeer> Pool::lend(const asio::any_io_executor& executor, std::shared_ptr<PooledProcess> process) {
   process->attach(executor);
+  process->left.reset();
   auto peer = std::make_shared<PoolPeer>(shared_from_this(), process);
   ++process->runs;
   runs_.fetch_add(1, std::memory_order_relaxed);
@@ -296,9 +312,10 @@ bool Pool::is_worn_out(PooledProcess& process) const {
   return process.runs % kRunsBetweenLooks == 0 && process.is_near_its_limit();
 }
 
-bool Pool::was_altered(PooledProcess& process) noexcept {
+bool Pool::was_altered(PooledProcess& process, bool leaves_running) noexcept {
   try {
-    if (process.traces().has_left_some()) return true;
+    if (!process.left) process.left = process.traces().left(leaves_running);
+    if (!process.left->empty() || process.traces().has_altered_priority()) return true;
   } catch (const std::bad_alloc&) {
     return true;
   }
@@ -346,7 +363,8 @@ void Pool::give_up_place() noexcept {
 
 void Pool::give_back(std::shared_ptr<PooledProcess> process, FastCgiPeer::Reusable reusable) noexcept {
   if (reusable == FastCgiPeer::Reusable::on_new_connection) process->disconnect();
-  const bool is_altered = reusable == FastCgiPeer::Reusable::no || (!process->has_ended() && was_altered(*process));
+  const bool is_altered =
+      reusable == FastCgiPeer::Reusable::no || (!process->has_ended() && was_altered(*process, order_.leaves_running));
   // With what it has left running, and at once: that may take part in the next run.
   if (is_altered) process->process().kill();
   const bool is_done_with = is_altered || process->has_ended() || is_worn_out(*process);

@@ -162,7 +162,7 @@ class Pool : public std::enable_shared_from_this<Pool> {
   void only_streams(PooledProcess& process);
   bool is_worn_out(PooledProcess& process) const;
   /// Whether a run has left in it what would reach the next one.
-  static bool was_altered(PooledProcess& process) noexcept;
+  static bool was_altered(PooledProcess& process, bool leaves_running) noexcept;
   /// The part of that which is looked at before a run as well. For lack of memory: it has.
   static bool has_altered_limits(PooledProcess& process) noexcept;
   /// With the lock held: whoever waits first gets `process`, and is returned to be called; null: it is idle now.

@@ -85,6 +85,7 @@ std::variant<std::unique_ptr<PooledProcess>, StartError> PooledProcess::start(co
   auto& [read_end, write_end] = error_stream;
   ::fcntl(read_end.get(), F_SETFL, O_NONBLOCK);
   StartOrder start;
+  start.leaves_running = order.leaves_running;
   start.program = order.program;
   start.arguments = order.arguments;
   start.environment = script::Environment(order.environment);

@@ -83,10 +83,11 @@ class PooledProcess {
   /// True if it has grown so far that it will not last much longer.
   bool is_near_its_limit() const;
 
-  std::uint64_t runs = 0;              ///< That it was given.
-  std::uint64_t generation = 0;        ///< Of the files that it was started from.
-  std::shared_ptr<char[]> read_ahead;  ///< Room for what comes over the connection, as FastCgiPeer tells.
-  bool is_counted = true;              ///< Among those of its pool.
+  std::uint64_t runs = 0;                  ///< That it was given.
+  std::optional<std::vector<pid_t>> left;  ///< What the last run has left running, once that was looked for.
+  std::uint64_t generation = 0;            ///< Of the files that it was started from.
+  std::shared_ptr<char[]> read_ahead;      ///< Room for what comes over the connection, as FastCgiPeer tells.
+  bool is_counted = true;                  ///< Among those of its pool.
   // Guarded by the lock of its pool.
   Clock::time_point idle_since{};
   WorkShare work;                ///< As of the looks at those that are at work.

@@ -40,19 +40,22 @@ Traces::Traces(const Process& process, bool is_php)
       priority_(priority_of(process.id())),
       limits_(limits()) {}
 
-bool Traces::has_left_some() {
-  const bool may_be_own = !std::exchange(has_answered_, true) && !is_php_;
+std::vector<pid_t> Traces::left(bool live_on) {
+  const bool is_first = !std::exchange(has_answered_, true);
+  const bool may_be_own = live_on || (is_first && !is_php_);
+  std::vector<pid_t> out;
   auto found = children_.read();
   for (const pid_t orphan : process_.orphans()) found.push_back(orphan);
   for (const pid_t id : found) {
     if (contains(own_, id)) continue;
     const auto state = state_of(id);
     if (!state || state->state == 'Z') continue;
-    if (!may_be_own) return true;
-    own_.push_back(id);
+    (may_be_own ? own_ : out).push_back(id);
   }
-  return priority_of(process_.id()) != priority_;
+  return out;
 }
+
+bool Traces::has_altered_priority() const { return priority_of(process_.id()) != priority_; }
 
 std::string Traces::limits() const {
   const auto state = state_of(process_.id());

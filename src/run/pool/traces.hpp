@@ -21,9 +21,11 @@ class Traces {
   /// `process` has just been started. `is_php`: it runs scripts within itself, and makes no processes of its own.
   Traces(const Process& process, bool is_php);
 
-  /// A run is over: whether it has left processes running, or another priority. What a program of another kind has
-  /// started by the end of its first run is its own. Costs two short system calls and a third.
-  bool has_left_some();
+  /// A run is over: the processes that it has left running. What a program of another kind has started by the end of
+  /// its first run is its own, and so are all where they are to live on. Costs two short system calls.
+  std::vector<pid_t> left(bool live_on);
+  /// Whether it has left another priority.
+  bool has_altered_priority() const;
   /// Whether a script has left other limits, or another signal mask, after so many `runs`. That costs about 16 µs, so
   /// it is looked at every few milliseconds at most.
   bool has_altered_limits(std::uint64_t runs);

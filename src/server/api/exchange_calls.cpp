@@ -20,7 +20,7 @@
 namespace porter::server {
 namespace {
 
-constexpr std::size_t kUsualMost = 100;
+constexpr std::size_t kUsualMost = 40;
 constexpr std::size_t kMostAtOnce = 10'000;
 
 /// What follows "/v1/exchanges/" in the path of `call`, which has it.
@@ -55,10 +55,10 @@ std::variant<std::pair<ExchangeStore::Filter, std::size_t>, std::string> read_fi
     if (!number) return std::string("The value of ") + name + " is not a number";
     *into = *number;
   }
-  if (call.parameter("most")) {
-    const auto number = call.number("most");
+  if (call.parameter("limit")) {
+    const auto number = call.number("limit");
     if (!number || *number < 1 || *number > kMostAtOnce)
-      return "The value of most is not a number from 1 to " + std::to_string(kMostAtOnce);
+      return "The value of limit is not a number from 1 to " + std::to_string(kMostAtOnce);
     most = static_cast<std::size_t>(*number);
   }
   return std::pair(std::move(filter), most);
@@ -114,17 +114,24 @@ asio::awaitable<Reply> Api::exchanges(const Call& call) {
   if (const auto* const wrong = std::get_if<std::string>(&wanted)) co_return bad_call(422, *wrong);
   const auto& [filter, most] = std::get<0>(wanted);
   const bool with_pages = call.parameter("pages").value_or("") == "true";
+  const bool with_errors = call.parameter("errors").value_or("") == "true";
   // Looking for words in all that was sent takes its time.
-  run::Helpers& helpers =
-      with_pages || !filter.text.empty() ? server_.shared().helpers.lengthy : server_.shared().helpers.quick;
-  auto listing = helpers.run([&store = server_.shared().exchanges, filter = filter, most = most, with_pages] {
-    const auto page = store.list(filter, most, with_pages ? RecordedWith::all : RecordedWith::heads);
-    Json out = json_of(page);
-    exchange::PageLoads loads;
-    for (std::size_t i = 0; with_pages && i < page.exchanges.size(); ++i)
-      if (const std::uint64_t load = loads.page_of(page.exchanges[i]); load != 0) out["exchanges"][i]["page"] = load;
-    return json_text(out);
-  });
+  run::Helpers& helpers = with_pages || with_errors || !filter.text.empty() ? server_.shared().helpers.lengthy
+                                                                            : server_.shared().helpers.quick;
+  auto listing =
+      helpers.run([&store = server_.shared().exchanges, filter = filter, most = most, with_pages, with_errors] {
+        const auto page = store.list(filter, most, with_pages || with_errors ? RecordedWith::all : RecordedWith::heads);
+        Json out = json_of(page);
+        exchange::PageLoads loads;
+        for (std::size_t i = 0; with_pages && i < page.exchanges.size(); ++i)
+          if (const std::uint64_t load = loads.page_of(page.exchanges[i]); load != 0)
+            out["exchanges"][i]["page"] = load;
+        for (std::size_t i = 0; with_errors && i < page.exchanges.size(); ++i)
+          for (const exchange::Run& run : page.exchanges[i].runs)
+            for (const std::string& line : run.error_lines)
+              out["exchanges"][i]["error_lines"].push_back(text::to_utf8(line));
+        return json_text(out);
+      });
   Reply reply;
   reply.text = co_await std::move(listing);
   co_return reply;

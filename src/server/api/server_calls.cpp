@@ -6,12 +6,14 @@
 #include <array>
 #include <chrono>
 #include <climits>
+#include <filesystem>
 
 #include "core/files/beneath.hpp"
 #include "core/findings/finding_json.hpp"
 #include "core/sites/site_json.hpp"
 #include "core/text/text.hpp"
 #include "machine/environment.hpp"
+#include "machine/network_urls.hpp"
 #include "machine/probe.hpp"
 #include "server/api/api.hpp"
 #include "server/console/console.hpp"
@@ -61,6 +63,10 @@ asio::awaitable<Json> Api::standing_findings() {
   }
   Json out = porter::json_of(standing);
   if (const auto problem = server_.problem()) out.push_back(porter::json_of(*problem));
+  // As the system tells it of a file that another has taken the place of.
+  std::error_code error;
+  if (std::filesystem::read_symlink("/proc/self/exe", error).string().ends_with(" (deleted)"))
+    out.push_back(porter::json_of(Finding{Code::program_replaced, {{"option", instance_.option()}}}));
   co_return out;
 }
 
@@ -113,7 +119,7 @@ asio::awaitable<Reply> Api::status(const Call&) {
           {{"address", listener.address.text()}, {"port", listener.address.port}, {"sites", std::move(names)}});
     }
     out["access_log"] = text::to_utf8(now.settings.access_log.file);
-    out["sites"] = sites::json_of_sites(now.settings);
+    out["sites"] = machine::json_of_sites(now.settings);
     out["runs"] = json_of(*now.gate);
     return out;
   });
@@ -225,10 +231,16 @@ asio::awaitable<Reply> Api::autostart(const Call& call) {
     const Json body = call.object();
     if (!body.contains("on") || !body["on"].is_boolean()) co_return bad_call(422, "Whether it is to be on is missing");
     std::vector<std::string> words = {"autostart", body["on"].get<bool>() ? "on" : "off", "--settings",
-                                      instance_.settings};
+                                      instance_.settings, "--json"};
     auto changing = output_of_own(std::move(words), is_fine);
     const std::string said = co_await std::move(changing);
-    if (!is_fine) co_return bad_call(503, "It could not be changed: " + text::escape_line(said));
+    if (!is_fine) {
+      Reply reply;
+      reply.status = 503;
+      reply.body = parse_json(text::to_utf8(said));
+      if (!reply.body.is_object()) co_return bad_call(503, "It could not be changed: " + text::escape_line(said));
+      co_return reply;
+    }
   }
   std::vector<std::string> words = {"autostart", "status", "--settings", instance_.settings, "--json"};
   // That it is off is told by the exit status, too.

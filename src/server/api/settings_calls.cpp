@@ -66,27 +66,9 @@ asio::awaitable<Reply> Api::write_settings(const Call& call) {
   co_return reply;
 }
 
-namespace {
-
-Json json_of(const machine::FoundInterpreter& found) {
-  const script::Interpreter& known = found.interpreter;
-  Json out = {{"language", known.language},
-              {"site", text::to_utf8(found.site)},
-              {"endings", known.endings},
-              {"anywhere", known.where == script::Interpreter::Where::anywhere},
-              {"program", known.program},
-              {"path", found.path},
-              {"persistent", known.is_persistent()},
-              {"version", found.version}};
-  if (found.path.empty() && !known.package.empty()) out["install"] = "sudo apt-get install " + known.package;
-  return out;
-}
-
-}  // namespace
-
 asio::awaitable<Reply> Api::languages(const Call&) {
   Json all = Json::array();
-  for (const machine::FoundInterpreter& found : *server_.interpreters()) all.push_back(json_of(found));
+  for (const machine::FoundInterpreter& found : *server_.interpreters()) all.push_back(machine::json_of(found));
   Reply reply;
   reply.body = {{"languages", std::move(all)}};
   co_return reply;
@@ -115,7 +97,7 @@ asio::awaitable<Reply> Api::language(const Call& call) {
   }
   auto asking = machine::facts_of(probes_, one, server_.shared().search_path);
   reply.body = co_await std::move(asking);
-  reply.body.update(json_of(one));
+  reply.body.update(machine::json_of(one));
   co_return reply;
 }
 

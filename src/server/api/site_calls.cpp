@@ -1,12 +1,13 @@
 // Calls about the sites and their mounts: those that are served, and changes of the settings.
 #include "core/sites/site_json.hpp"
 #include "core/text/text.hpp"
+#include "machine/network_urls.hpp"
 #include "server/api/api.hpp"
 
 namespace porter::server {
 
 asio::awaitable<Reply> Api::sites(const Call&) {
-  return on_helper_thread([](const Snapshot& now) { return Json{{"sites", sites::json_of_sites(now.settings)}}; });
+  return on_helper_thread([](const Snapshot& now) { return Json{{"sites", machine::json_of_sites(now.settings)}}; });
 }
 
 asio::awaitable<Reply> Api::mounts(const Call&) {
@@ -15,7 +16,7 @@ asio::awaitable<Reply> Api::mounts(const Call&) {
     for (const Site& site : now.settings.sites)
       for (const Mount& mount : site.mounts)
         all.push_back(
-            {{"site", site.name}, {"path", text::to_utf8(mount.path)}, {"folder", text::to_utf8(mount.target)}});
+            {{"site", site.name}, {"path", text::to_utf8(mount.path)}, {"target", text::to_utf8(mount.target)}});
     return Json{{"mounts", std::move(all)}};
   });
 }
@@ -26,6 +27,9 @@ namespace {
 std::optional<std::string> read_site(const Json& body, SettingsEdit& edit) {
   edit.folder = text_in(body, "folder");
   edit.root_of = text_in(body, "root_of");
+  edit.reach = text_in(body, "reach");
+  if (!edit.reach.empty() && edit.reach != "network" && edit.reach != "this-computer")
+    return "The reach of a site is \"this-computer\" or \"network\"";
   if (!edit.folder.empty() && !edit.folder.starts_with('/')) return "The folder of a site is an absolute path";
   if (const auto hosts = body.find("hosts"); hosts != body.end() && hosts->is_array())
     for (const Json& host : *hosts)
@@ -78,9 +82,11 @@ asio::awaitable<Reply> Api::add_mount(const Call& call) {
   edit.kind = SettingsEdit::Kind::add_mount;
   edit.site = text_in(body, "site");
   edit.path = text_in(body, "path");
-  edit.folder = text_in(body, "folder");
+  edit.folder = text_in(body, "target");
+  if (const auto wanted = body.find("persistent"); wanted != body.end() && wanted->is_boolean())
+    edit.is_persistent = wanted->get<bool>();
   if (edit.site.empty() || !edit.path.starts_with('/') || !edit.folder.starts_with('/'))
-    co_return bad_call(422, "A mount needs a site, a path that begins with a slash, and a folder, as an absolute path");
+    co_return bad_call(422, "A mount needs a site, a path that begins with a slash, and a target, as an absolute path");
   Reply reply = co_await changed(edit, 201);
   co_return reply;
 }

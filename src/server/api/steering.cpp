@@ -42,6 +42,13 @@ SettingsProblem no_response(const std::string& file) {
   return {Finding{Code::no_response_in_time, {{"what", "The settings " + file}, {"seconds", seconds}}}, file, 0, 0, {}};
 }
 
+/// Reads the settings `file` for a server that runs by `before`.
+SettingsRead read_beside(const std::string& file, const Settings& before) {
+  SettingsRead read = machine::read_settings_file(file);
+  if (read.problems.empty()) keep_roots(read.settings, read.standing, before);
+  return read;
+}
+
 }  // namespace
 
 Steering::Steering(Server& server, machine::Instance instance, std::optional<std::string> text,
@@ -98,7 +105,8 @@ asio::awaitable<std::vector<SettingsProblem>> Steering::reload_in_turn() {
   if (auto stopping = problems_of_stop(); !stopping.empty()) co_return stopping;
   follow_links();
   auto reading = server_.shared().helpers.settings.run_within(
-      kPatienceWithSettings, [file = instance_.settings] { return machine::read_settings_file(file); });
+      kPatienceWithSettings,
+      [file = instance_.settings, before = server_.shared_snapshot()] { return read_beside(file, before->settings); });
   auto came = co_await std::move(reading);
   if (!came) {
     problems_ = {no_response(instance_.settings)};
@@ -133,7 +141,12 @@ asio::awaitable<std::vector<SettingsProblem>> Steering::write(std::string versio
 
 asio::awaitable<std::vector<SettingsProblem>> Steering::change_by(std::function<machine::SettingsEdited()> change) {
   if (auto stopping = problems_of_stop(); !stopping.empty()) co_return stopping;
-  auto editing = server_.shared().helpers.settings.run_within(kPatienceWithSettings, std::move(change));
+  auto editing = server_.shared().helpers.settings.run_within(
+      kPatienceWithSettings, [change = std::move(change), before = server_.shared_snapshot()] {
+        machine::SettingsEdited edited = change();
+        if (edited.problems.empty()) keep_roots(edited.settings, edited.standing, before->settings);
+        return edited;
+      });
   auto came = co_await std::move(editing);
   std::vector<SettingsProblem> unanswered;
   if (!came) unanswered.push_back(no_response(instance_.settings));
@@ -165,7 +178,8 @@ asio::awaitable<std::vector<SettingsProblem>> Steering::standing_findings() {
       auto still = all;
       std::erase_if(still, [](const SettingsProblem& problem) {
         const std::string folder(problem.finding.fact("folder").value_or(""));
-        return ::access(folder.c_str(), R_OK | X_OK) == 0;
+        // A site that keeps its root from before goes on to do so until the settings are read again.
+        return problem.finding.code != Code::settings_root_kept && ::access(folder.c_str(), R_OK | X_OK) == 0;
       });
       return still;
     });
@@ -180,6 +194,11 @@ asio::awaitable<std::vector<SettingsProblem>> Steering::standing_findings() {
 }
 
 void Steering::tell(const std::vector<SettingsProblem>& problems) {
+  std::string refused;
+  if (!problems.empty())
+    refused = "The settings were saved with a mistake, and the server goes by those from before: " +
+              sentence_of(problems.front().finding);
+  server_.shared().refused_settings.set(std::move(refused));
   server_.shared().events.publish("settings",
                                   json_text({{"applied", problems.empty()}, {"findings", json_of(problems)}}));
   Journal& journal = *server_.shared().journal;

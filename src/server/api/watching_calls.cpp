@@ -91,9 +91,10 @@ asio::awaitable<Reply> Api::log(const Call& call) {
   Journal::Filter filter;
   filter.site = call.parameter("site");
   filter.only_errors = call.parameter("errors").value_or("") == "true";
+  filter.only_notes = call.parameter("own").value_or("") == "true";
   std::size_t lines = kUsualLines;
-  if (call.parameter("lines")) {
-    const auto wanted = call.number("lines");
+  if (call.parameter("limit")) {
+    const auto wanted = call.number("limit");
     if (!wanted) co_return bad_call(422, "The number of lines is not a number");
     lines = static_cast<std::size_t>(*wanted);
   }

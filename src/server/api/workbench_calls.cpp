@@ -277,7 +277,6 @@ asio::awaitable<Reply> Api::rehearse(const Call& call) {
     co_return refused(Finding{Code::rehearsal_not_a_script, {{"path", text_in(body, "path")}, {"site", site->name}}});
   Reply reply;
   reply.body = machine::json_of(result, machine::ShowEnvironment::yes);
-  reply.body["body_base64"] = exchange::to_base64(result.body.empty() ? result.printed : result.body);
   co_return reply;
 }
 

@@ -34,6 +34,7 @@ std::string problem_html(const Problem& problem) {
   if (const std::string command = command_of(finding); !command.empty())
     fmt::format_to(into, "\n<pre>{}</pre>", escape_html(command));
   out += "</div>\n";
+  if (!problem.note.empty()) fmt::format_to(into, "<p>{}</p>\n", escape_html(problem.note));
   if (!problem.source.empty()) {
     out += "<h2>The source around it</h2>\n<pre>";
     for (const script::SourceLine& line : problem.source)
@@ -74,6 +75,7 @@ std::string problem_text(const Problem& problem) {
   fmt::format_to(into, "{}: {} ({})\n\n{}\n", status_line(status_of(finding.code)), title_of(finding.code),
                  code_name(finding.code), text::escape_line(sentence_of(finding)));
   fmt::format_to(into, "What to do: {}\n\n", text::escape_lines(remedy_of(finding), "    "));
+  if (!problem.note.empty()) fmt::format_to(into, "Note:       {}\n", text::escape_line(problem.note));
   if (!problem.asked.empty()) fmt::format_to(into, "Asked for:  {}\n", text::escape_line(problem.asked));
   if (const auto file = file_of(finding); !file.empty())
     fmt::format_to(into, "On disk:    {}\n", text::escape_line(file));

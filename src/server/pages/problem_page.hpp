@@ -23,6 +23,7 @@ struct Problem {
   const std::vector<std::string>& trail;  ///< How it came to this.
   Written written;
   std::vector<script::SourceLine> source;  ///< The lines around the place that the finding names.
+  std::string note{};                      ///< What else is to be known of the site; empty: nothing.
   std::string console_url;                 ///< Where the console shows the exchange; empty: nowhere.
 };
 

@@ -10,12 +10,14 @@ namespace porter::server::pages {
 
 std::string start_page(const StartPage& page) {
   using text::escape_html;
-  std::string out = "<h1>The server works</h1>\n";
+  const std::string heading = page.empty_root.empty() ? "No site here yet" : "This folder is empty";
+  std::string out = "<h1>" + heading + "</h1>\n";
   if (page.empty_root.empty()) {
-    out += "<p class=\"lead\">This address has no site yet.</p>\n";
+    out += "<p class=\"lead\">The server runs. Add a site to this address.</p>\n";
   } else {
     out += fmt::format(
-        "<p class=\"lead\">The document root <code>{}</code> is empty. Whatever is put there shows here.</p>\n",
+        "<p class=\"lead\">The server runs. The document root <code>{}</code> is empty; what you put there shows "
+        "here.</p>\n",
         escape_html(page.empty_root));
   }
   out +=
@@ -33,7 +35,7 @@ std::string start_page(const StartPage& page) {
   for (const auto& [language, path] : page.interpreters)
     out += fmt::format("<dt>{}</dt><dd class=\"mono\">{}</dd>\n", escape_html(language),
                        path.empty() ? "not installed" : escape_html(path));
-  return frame("The server works", out + "</dl>\n");
+  return frame(heading, out + "</dl>\n");
 }
 
 }  // namespace porter::server::pages

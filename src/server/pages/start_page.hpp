@@ -1,4 +1,4 @@
-// The page that shows that the server works, where no page of a site is there to show.
+// The page that is shown where no page of a site is there yet.
 #pragma once
 
 #include <string>

@@ -38,8 +38,8 @@ void EventHub::tell(const ExchangeStore::News& news) {
   const Exchange& exchange = news.exchange;
   add({"", "",
        std::make_unique<OfExchange>(OfExchange{news.what, news.number, exchange.method, exchange.target, exchange.site,
-                                               exchange.status, exchange.body_bytes, exchange.duration, exchange.time,
-                                               kind_of(exchange.by)})});
+                                               exchange.status, exchange.body_bytes, error_count(exchange),
+                                               exchange.duration, exchange.time, kind_of(exchange.by)})});
 }
 
 void EventHub::append(std::string& out, std::uint64_t id, const Event& event) {
@@ -56,6 +56,7 @@ void EventHub::append(std::string& out, std::uint64_t id, const Event& event) {
       facts["kind"] = of.kind;
       facts["status"] = of.status;
       facts["bytes"] = of.bytes;
+      if (of.errors > 0) facts["errors"] = of.errors;
       facts["milliseconds"] = exchange::millis(of.duration);
     }
     type = has_ended ? "exchange-ended" : "exchange-begun";

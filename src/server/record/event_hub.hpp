@@ -53,6 +53,7 @@ class EventHub {
     std::shared_ptr<const std::string> site;
     int status = 0;
     std::uint64_t bytes = 0;
+    std::size_t errors = 0;  ///< Lines of error streams.
     std::chrono::nanoseconds duration{0};
     std::chrono::system_clock::time_point time;
     std::string_view kind;

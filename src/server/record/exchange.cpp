@@ -36,6 +36,12 @@ std::size_t bytes_of(const Exchange& exchange) {
   return bytes;
 }
 
+std::size_t error_count(const Exchange& exchange) {
+  std::size_t count = 0;
+  for (const RunFacts& run : exchange.runs) count += run.error_lines.size() + run.more_error_lines;
+  return count;
+}
+
 Exchange copy_of(const Exchange& exchange) {
   Exchange copy;
   copy.time = exchange.time;
@@ -50,6 +56,7 @@ Exchange copy_of(const Exchange& exchange) {
   copy.status = exchange.status;
   copy.body_bytes = exchange.body_bytes;
   copy.by = exchange.by;
+  copy.is_by_fallback = exchange.is_by_fallback;
   copy.findings = exchange.findings;
   copy.runs = exchange.runs;
   copy.trail = exchange.trail;

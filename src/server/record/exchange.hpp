@@ -46,6 +46,7 @@ struct RunOrderFacts {
 struct RunFacts {
   std::string runner;                        ///< What ran it: "php-cgi", "program".
   std::string script;                        ///< Its path on disk.
+  std::uint32_t script_below_root = 0;       ///< Where in it that below the document root begins; 0: it is not there.
   bool is_for_problem = false;               ///< It was to make the page for a problem.
   bool was_left_waiting = false;             ///< The client left before its turn came: it has not begun.
   std::optional<std::string> redirected_to;  ///< It answered with a local redirect to this path.
@@ -61,7 +62,10 @@ struct RunFacts {
   std::chrono::microseconds duration{0};
   std::chrono::microseconds processor_time{0};
   long peak_memory_kib = 0;
-  std::chrono::nanoseconds turn_wait{0};       ///< For its turn among the scripts.
+  std::chrono::nanoseconds queue_wait{0};      ///< For a process or a slot.
+  std::chrono::nanoseconds went_on{0};         ///< After its client had left.
+  std::uint32_t busy = 0;                      ///< Of those, when a long wait was over; else 0.
+  std::uint32_t most = 0;                      ///< So many there may be.
   std::chrono::nanoseconds start{0};           ///< What starting its process took.
   std::shared_ptr<const RunOrderFacts> order;  ///< Null: it is not kept.
   std::vector<std::string> error_lines;        ///< Of what it wrote to its error stream, the first.
@@ -92,6 +96,7 @@ struct Exchange {
   int status = 0;                ///< 0: the client left before a response began.
   std::uint64_t body_bytes = 0;  ///< Of the response's body, as far as they were sent.
   AnsweredBy by;
+  bool is_by_fallback = false;    ///< It stands for a path that leads to no file.
   std::vector<Finding> findings;  ///< The first is the one that was answered with, if one was.
   std::vector<RunFacts> runs;
   std::vector<std::string> trail;  ///< How it was found what the request leads to.
@@ -101,6 +106,8 @@ struct Exchange {
   }
 };
 
+/// How many lines its scripts wrote to their error streams.
+std::size_t error_count(const Exchange& exchange);
 /// A copy, without what is for the access log alone.
 Exchange copy_of(const Exchange& exchange);
 /// The same for the records, to which that passes which they alone tell of.

@@ -49,7 +49,7 @@ exchange::Run run_of(const RunFacts& facts) {
   }
   run.exit_status = facts.exit_status;
   run.signal = facts.signal;
-  run.turn_wait = facts.turn_wait;
+  run.queue_wait = facts.queue_wait;
   run.start = facts.start;
   run.duration = facts.duration;
   run.processor_time = facts.processor_time;
@@ -94,6 +94,7 @@ void take_facts(Recorded& out, const Exchange& facts, RecordedWith with) {
   out.body_bytes = facts.body_bytes;
   out.kind = kind_of(facts.by);
   out.answered_by = answered_by(facts);
+  out.error_count = error_count(facts);
   out.findings = facts.findings;
   if (with == RecordedWith::heads) return;
   for (const RunFacts& run : facts.runs) out.runs.push_back(run_of(run));

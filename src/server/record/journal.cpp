@@ -2,9 +2,13 @@
 #include "server/record/journal.hpp"
 
 #include <fmt/format.h>
+#include <unistd.h>
 
 #include <algorithm>
 #include <utility>
+
+#include "core/text/text.hpp"
+#include "machine/terminal.hpp"
 
 namespace porter::server {
 namespace {
@@ -30,6 +34,7 @@ std::size_t bytes_of(const Journal::Kept& kept) {
 
 bool passes(const Journal::Kept& kept, const Journal::Filter& filter) {
   if (!kept.exchange) return !filter.site;
+  if (filter.only_notes) return false;
   const Exchange& exchange = *kept.exchange;
   if (filter.site && (!exchange.site || *exchange.site != *filter.site)) return false;
   return !filter.only_errors || exchange.status == 0 || exchange.status >= 400;
@@ -38,7 +43,7 @@ bool passes(const Journal::Kept& kept, const Journal::Filter& filter) {
 }  // namespace
 
 Journal::Journal(int out, Keep keep, Colour colour)
-    : out_(out), keep_(keep), colour_(colour), thread_([this] { run(); }) {}
+    : out_(out), is_standard_output_(out == STDOUT_FILENO), keep_(keep), colour_(colour), thread_([this] { run(); }) {}
 
 Journal::~Journal() {
   {
@@ -188,6 +193,8 @@ std::string Journal::text_of(const std::vector<Line>& lines) {
       text += line.kept.note;
     }
   }
+  constexpr std::size_t kBelowStatus = 14;
+  if (is_standard_output_) text = text::wrap(text, machine::terminal_width(), kBelowStatus);
   const std::lock_guard lock(mutex_);
   dropped_ += dropped;
   // Once there is room again it is told.

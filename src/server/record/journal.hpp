@@ -59,6 +59,7 @@ class Journal {
   };
   struct Filter {
     std::optional<std::string> site;
+    bool only_notes = false;   ///< What the server says of itself.
     bool only_errors = false;  ///< Statuses from 400 on, and clients that left.
   };
   /// Those from number `first` on that are still kept and that `filter` lets through, at most the last `most`. From any
@@ -102,7 +103,8 @@ class Journal {
   void keep(std::vector<Line> lines);
   void write_out();
 
-  PatientWriter out_;  // The thread's own, as are the next six.
+  PatientWriter out_;  // The thread's own, as are the next seven.
+  const bool is_standard_output_;
   const Keep keep_;
   const Colour colour_;
   std::vector<Line> unsettled_;

@@ -9,6 +9,7 @@
 #include <ctime>
 
 #include "core/text/text.hpp"
+#include "server/record/long_waits.hpp"
 
 namespace porter::server {
 namespace {
@@ -97,17 +98,19 @@ void append_error_lines(std::string& out, const RunFacts& run, bool coloured) {
   if (run.more_error_lines > 0) append(fmt::format("… and {} more lines", run.more_error_lines));
 }
 
+enum class Paths { whole, below_root };
+
 /// What ran it, in which way if not in a process of its own, and what was run.
-void append_run(std::string& out, const RunFacts& run) {
+void append_run(std::string& out, const RunFacts& run, Paths paths) {
   const bool is_external = run.persistent && !run.persistent->external.empty();
   if (run.persistent) out += is_external ? "external " : "persistent ";
   out += is_external ? run.persistent->external : run.runner;
   out += ' ';
-  out += run.script;
+  out += std::string_view(run.script).substr(paths == Paths::whole ? 0 : run.script_below_root);
 }
 
 /// Appends what answered, as answered_by() gives it.
-void append_answered_by(std::string& out, const Exchange& exchange) {
+void append_answered_by(std::string& out, const Exchange& exchange, Paths paths) {
   const std::size_t begin = out.size();
   const auto separate = [&out, begin] { out += out.size() == begin ? "" : "; "; };
   const auto add = [&](std::string_view what) {
@@ -120,7 +123,7 @@ void append_answered_by(std::string& out, const Exchange& exchange) {
   for (const RunFacts& run : exchange.runs) {
     if (!run.redirected_to) continue;
     separate();
-    append_run(out, run);
+    append_run(out, run, paths);
     out += " leads to " + *run.redirected_to;
   }
   const RunFacts* const last = exchange.runs.empty() ? nullptr : &exchange.runs.back();
@@ -130,12 +133,12 @@ void append_answered_by(std::string& out, const Exchange& exchange) {
     if (!problem->number.empty()) out.insert(begin, problem->number + " ");
     if (last != nullptr && last->is_for_problem && exchange.findings.size() == 1) {
       add("page by ");
-      append_run(out, *last);
+      append_run(out, *last, paths);
     }
   } else if (std::holds_alternative<ByScript>(exchange.by)) {
     if (last != nullptr) {
       separate();
-      append_run(out, *last);
+      append_run(out, *last, paths);
     }
   } else if (const auto* const redirect = std::get_if<ByRedirect>(&exchange.by)) {
     add("redirect to " + redirect->location);
@@ -148,10 +151,13 @@ void append_answered_by(std::string& out, const Exchange& exchange) {
   } else if (std::holds_alternative<ByOptions>(exchange.by)) {
     add("options");
   }
+  if (exchange.is_by_fallback) out += " as fallback";
   for (; told < exchange.findings.size(); ++told) add_finding(exchange.findings[told]);
-  // Shorter waits are what a busy moment brings.
-  if (last != nullptr && last->turn_wait >= std::chrono::seconds(1))
-    add(fmt::format("waited {:.1f} s to begin", std::chrono::duration<double>(last->turn_wait).count()));
+  if (last != nullptr && last->queue_wait >= kLongWait)
+    add(fmt::format("waited {:.1f} s for a {}: {} of {} busy", std::chrono::duration<double>(last->queue_wait).count(),
+                    last->persistent ? "process" : "slot", last->busy, last->most));
+  if (last != nullptr && last->went_on > std::chrono::milliseconds(100))
+    add(fmt::format("client left; went on for {:.1f} s", std::chrono::duration<double>(last->went_on).count()));
   if (last != nullptr && last->was_left_waiting) add("the client left before it could begin");
 }
 
@@ -159,7 +165,7 @@ void append_answered_by(std::string& out, const Exchange& exchange) {
 
 std::string answered_by(const Exchange& exchange) {
   std::string out;
-  append_answered_by(out, exchange);
+  append_answered_by(out, exchange, Paths::whole);
   return out;
 }
 
@@ -202,7 +208,7 @@ void append_log_line(std::string& out, const Exchange& line, Colour colour) {
   }
   // Mostly nothing in it needs to be escaped, and it is not copied.
   const std::size_t begin = out.size();
-  append_answered_by(out, line);
+  append_answered_by(out, line, Paths::below_root);
   if (const std::string_view told = std::string_view(out).substr(begin); !is_plain(told))
     out.replace(begin, out.npos, text::escape_line(told));
   if (!is_this_computer(line.client)) (out += "  from ") += line.client;

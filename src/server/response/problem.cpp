@@ -70,8 +70,11 @@ std::vector<script::SourceLine> source_of(const Turn& turn, const Finding& findi
   if (!place || !line || !script) return {};
   const Site& site = turn.site();
   const std::string folders[] = {site.document_root, std::string(files::folder_of(*script))};
-  return script::source_around(std::string(*place), script::line_number(*line), kLinesAround, folders,
-                               [&site](std::string_view name) { return !sites::is_hidden(site, name); });
+  auto lines = script::source_around(std::string(*place), script::line_number(*line), kLinesAround, folders,
+                                     [&site](std::string_view name) { return !sites::is_hidden(site, name); });
+  const std::size_t open = script::line_number(finding.fact("open_line").value_or(""));
+  for (script::SourceLine& one : lines) one.is_marked = one.is_marked || one.number == open;
+  return lines;
 }
 
 /// A number that is told to a client elsewhere and stands in the log beside the finding.
@@ -123,8 +126,13 @@ asio::awaitable<void> answer_with_our_page(Turn& turn, const Request* request, F
   add_own_fields(head, html ? PageKind::html : PageKind::text);
   std::string body;
   if (turn.ends().is_this_computer) {
-    pages::Problem problem{finding, {}, turn.exchange().trail, std::move(written), {}, turn.console_url()};
+    pages::Problem problem{finding, {}, turn.exchange().trail, std::move(written), {}, {}, turn.console_url()};
     problem.source = source_of(turn, finding);
+    // A site that was added may be in the settings that were refused.
+    if (finding.code == Code::host_not_served) problem.note = turn.worker().shared().refused_settings.text();
+    if (const Site& site = turn.site(); !site.missing_root.empty())
+      problem.note = "The settings name the document root " + site.missing_root +
+                     ", which does not exist; what is shown is " + site.document_root + ".";
     if (request != nullptr) problem.asked = std::string(request->head.method) + " " + std::string(request->head.target);
     body = html ? pages::problem_html(problem) : pages::problem_text(problem);
   } else {

@@ -55,7 +55,8 @@ sites::Route route_of(Turn& turn, sites::Asked::Near near) {
   sites::ResolveContext in = resolve_context_of(turn);
   // All near names are looked for on a helper's thread, and what is remembered belongs to the worker's.
   if (near == sites::Asked::Near::few) in.programs = &turn.served().programs;
-  sites::Route route = sites::route(in, arrival, {request.head.method, request.target, near});
+  sites::Route route = sites::route(
+      in, arrival, {request.head.method, request.target, near, sites::may_be_page(request.head, request.target)});
   turn.set_site(route.site);
   if (route.site != nullptr && is_plain_host) turn.remember_host(field);
   return route;
@@ -104,6 +105,10 @@ asio::awaitable<void> answer_redirect(Turn& turn, sites::Redirect redirect) {
 asio::awaitable<void> answer_outcome(Turn& turn, const Request& request, sites::Outcome outcome,
                                      std::size_t redirects) {
   const bool only_options = request.head.method == "OPTIONS";
+  if (const auto* const file = std::get_if<sites::FileFound>(&outcome))
+    turn.exchange().is_by_fallback = file->is_fallback;
+  if (const auto* const script = std::get_if<sites::ScriptFound>(&outcome))
+    turn.exchange().is_by_fallback = script->is_fallback;
   if (auto* const script = std::get_if<sites::ScriptFound>(&outcome)) {
     WayToScript way{redirects};
     auto found = std::make_shared<const sites::ScriptFound>(std::move(*script));

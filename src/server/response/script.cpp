@@ -36,10 +36,12 @@ std::optional<Finding> body_finding(BodyRead read, const Settings& settings) {
 }
 
 /// What is known of a run of `script` before it begins.
-RunFacts run_facts(const run::Runner& runner, const sites::ScriptFound& script) {
+RunFacts run_facts(const run::Runner& runner, const sites::ScriptFound& script, const std::string& root) {
   RunFacts facts;
   facts.runner = runner.name;
   facts.script = script.path;
+  if (root.size() > 1 && files::lies_in(script.path, root))
+    facts.script_below_root = static_cast<std::uint32_t>(root.size() + 1);
   return facts;
 }
 
@@ -106,6 +108,8 @@ class ScriptResponse : public std::enable_shared_from_this<ScriptResponse> {
   /// Hands the request's body to the script, and waits for the client to leave then.
   asio::awaitable<void> feed();
   asio::awaitable<void> stop_feeding();
+  /// The client has left: the script goes on for nobody.
+  void leave();
   /// Sends what the run has come to.
   asio::awaitable<void> send(const run::ScriptRun::Direct& direct);
   asio::awaitable<void> send(const run::ScriptRun::Page& page);
@@ -119,6 +123,8 @@ class ScriptResponse : public std::enable_shared_from_this<ScriptResponse> {
   void remember();
   /// Notes what is known of the run's end.
   void note_end();
+  /// Notes what a request that waited for long has waited for: a process of `share`, or a slot if that is null.
+  void note_long_wait(run::PoolAccess* share);
   /// Notes what the script wrote to its error stream.
   void note_errors();
   void note(const std::optional<Finding>& finding) {
@@ -144,6 +150,7 @@ class ScriptResponse : public std::enable_shared_from_this<ScriptResponse> {
   enum class Feeding { not_begun, begun, over } feeding_ = Feeding::not_begun;
   run::Event feeding_done_;
   BodyRead fed_ = BodyRead::end;
+  std::optional<run::Clock::time_point> left_at_;  ///< When the client did, before the script had ended.
 };
 
 asio::awaitable<void> ScriptResponse::answer() {
@@ -151,7 +158,7 @@ asio::awaitable<void> ScriptResponse::answer() {
   runner_ = known_ ? known_->runner : turn_.runners().of(script_, turn_.worker().shared().supplies.opcodes);
   Exchange& exchange = turn_.exchange();
   number_ = exchange.runs.size();
-  exchange.runs.push_back(run_facts(runner_, script_));
+  exchange.runs.push_back(run_facts(runner_, script_, turn_.site().document_root));
   exchange.runs.back().is_for_problem = way_.problem_status > 0;
   if (way_.problem_status == 0) exchange.by = ByScript{};
   run::ScriptInput input;
@@ -185,10 +192,42 @@ asio::awaitable<void> ScriptResponse::answer() {
     co_await stop_feeding();
     note_end();
   }
+  if (left_at_) {
+    const bool is_noted = run_->end().has_value();
+    if (!is_noted) co_await run_->end_for_nobody();
+    facts().went_on = run::Clock::now() - *left_at_;
+    if (!is_noted) note_end();
+  }
   note_errors();
 }
 
+void ScriptResponse::note_long_wait(run::PoolAccess* share) {
+  RunFacts& run = facts();
+  LongWaits::Wait wait;
+  wait.time = run.queue_wait;
+  if (share != nullptr) {
+    const run::PoolOrder& order = share->pool()->order();
+    const auto state = share->pool()->state();
+    wait.busy = state.processes - state.idle;
+    wait.most = order.processes;
+    wait.what = "a process of " + order.language + " for the site " + order.site;
+    wait.line = "[interpreter." + order.language + "]\nprocesses = " + std::to_string(2 * wait.most);
+  } else {
+    run::Gate& gate = *turn_.snapshot().gate;
+    wait.busy = gate.state().runs.size();
+    wait.most = gate.bounds().slots;
+    wait.what = "a slot to run its script";
+    wait.line = "[limits]\nruns = " + std::to_string(2 * wait.most);
+  }
+  run.busy = static_cast<std::uint32_t>(wait.busy);
+  run.most = static_cast<std::uint32_t>(wait.most);
+  turn_.worker().shared().long_waits.note(std::move(wait));
+}
+
 void ScriptResponse::note_errors() {
+  if (script_.ignores_persistent && turn_.worker().shared().told_once.is_first(script_.path))
+    note(Finding{Code::persistent_ignored, {{"file", script_.path}, {"site", turn_.site().name}}});
+  if (turn_.exchange().findings.empty()) note(script::remark_on(script_.path, run_->source().error_text()));
   constexpr std::size_t kMostLines = 20;
   constexpr std::size_t kLongestLine = 1000;
   RunFacts& run = facts();
@@ -212,6 +251,9 @@ void ScriptResponse::note_end() {
   run.duration = end->duration;
   run.processor_time = end->processor_time;
   run.peak_memory_kib = end->peak_memory_kib;
+  if (const auto& left = run_->source().left_running(); !left.empty())
+    note(Finding{Code::left_running,
+                 {{"file", script_.path}, {"left", text::listed(left)}, {"site", turn_.site().name}}});
 }
 
 void ScriptResponse::remember() {
@@ -301,12 +343,13 @@ asio::awaitable<bool> ScriptResponse::start(run::ScriptInput input) {
   auto starting = run::start(asker, order, turn_.snapshot().gate, share, start);
   auto started = co_await std::move(starting);
   RunFacts& facts = this->facts();
-  facts.turn_wait = start.waited;
+  facts.queue_wait = start.waited;
   facts.start = start.took;
   facts.was_left_waiting = start.was_left_waiting;
   if (start.persistent)
     facts.persistent =
         RunFacts::Persistent{start.persistent->process, start.persistent->run, std::move(start.persistent->external)};
+  if (start.waited >= kLongWait) note_long_wait(share.get());
   if (auto* const none = std::get_if<run::NotStarted>(&started)) {
     // Nothing is sent, so nothing may follow.
     if (!none->finding) turn_.writer().close_after();
@@ -358,8 +401,16 @@ asio::awaitable<void> ScriptResponse::feed() {
   if (fed_ == BodyRead::data || fed_ == BodyRead::end) {
     const bool has_left = co_await turn_.client_leaves();
     if (has_left) fed_ = BodyRead::gone;
+    if (has_left) leave();
+    co_return;
   }
   if (fed_ == BodyRead::gone) run_->stop();
+}
+
+void ScriptResponse::leave() {
+  if (left_at_ || run_->source().has_ended()) return;
+  left_at_ = run::Clock::now();
+  run_->leave();
 }
 
 asio::awaitable<void> ScriptResponse::give_up() {
@@ -423,7 +474,7 @@ asio::awaitable<void> ScriptResponse::send(const run::ScriptRun::Page& page) {
     if (run_->sends_body()) is_taken = co_await hand_on(pieces);
   }
   if (!is_taken) {
-    run_->stop();
+    leave();
     co_return;
   }
   if (!page.is_whole) {
@@ -443,7 +494,7 @@ asio::awaitable<void> ScriptResponse::send(const run::ScriptRun::Direct&) {
     const run::Pieces pieces = co_await run_->read_page();
     if (pieces.empty()) break;
     is_taken = co_await hand_on(pieces);
-    if (!is_taken) run_->stop();
+    if (!is_taken) leave();
   }
 }
 
