@@ -76,6 +76,49 @@ TEST_CASE("each step of a first day ends with the right sentence") {
     CHECK(has(page("course.localhost", "/cgi-bin/env.c"), "gcc -o env env.c"));
     CHECK(has(page("nobody.example", "/"), "or by typing:"));
   }
+  SECTION("a misspelt document root takes nothing away") {
+    CHECK(home.run({"start"}).first == 0);
+    const auto page = [&](const std::string& target) {
+      return ask_host(static_cast<std::uint16_t>(std::stoi(other)), "course.localhost", target).body;
+    };
+    std::string text = home.text(other);
+    text.replace(text.find("\"course\""), 8, "\"coarse\"");
+    home.folder.write("settings.toml", text);
+    CHECK(home.run({"reload"}).first == 0);
+    CHECK(page("/") == "Skerry Head");
+    const std::string status = home.run({"status"}).second;
+    CHECK(has(status, "so the site goes on showing " + home.folder.path() + "/course"));
+    CHECK(has(status, "Did you mean " + home.folder.path() + "/course ?"));
+    CHECK(has(page("/none"), "what is shown is " + home.folder.path() + "/course"));
+    // One that was never there is not told to be put back.
+    CHECK(home.run({"stop"}).first == 0);
+    CHECK(home.run({"start"}).first == 0);
+    CHECK(has(page("/"), "document-root-missing"));
+    CHECK(has(page("/"), "Did you mean " + home.folder.path() + "/course ?"));
+  }
+  SECTION("other devices are let in by one word, at a port of the site's own") {
+    const auto [status, said] = home.run({"site", "change", "office", "--reach", "network"});
+    CHECK(status == 0);
+    CHECK(has(said, "Written to " + home.folder.path() + "/settings.toml"));
+    const std::string text = file_text(home.folder.path() + "/settings.toml");
+    CHECK(has(text, "addresses = [\"localhost:" + other + "\", \"network:8081\"]"));
+    CHECK(home.run({"site", "change", "office", "--reach", "this-computer"}).first == 0);
+    CHECK(!has(file_text(home.folder.path() + "/settings.toml"), "network:"));
+  }
+  SECTION("a script is rehearsed at the path that it answers at") {
+    home.folder.write("office/run.py",
+                      "#!/usr/bin/env python3\nimport os\nprint('Content-Type: text/plain\\n')\n"
+                      "print('at', os.environ.get('PATH_INFO', ''))\n",
+                      0755);
+    CHECK(home.run({"mount", "add", "/tides", home.folder.path() + "/office/run.py", "--site", "office"}).first == 0);
+    const auto plain = home.run({"rehearse", home.folder.path() + "/office/run.py"});
+    CHECK(has(plain.second, "answers for every path from /tides on"));
+    const std::string url = "http://office.localhost:" + other + "/tides/gulls";
+    CHECK(has(home.run({"rehearse", home.folder.path() + "/office/run.py", "--at", url}).second, "at /gulls"));
+    CHECK(
+        home.run({"rehearse", home.folder.path() + "/office/run.py", "--at", "http://office.localhost:" + other + "/"})
+            .first == 2);
+  }
   SECTION("settings that are not there are not fine") {
     CHECK(home.run({"stop"}).first == 0);
     std::filesystem::remove(home.folder.path() + "/settings.toml");
