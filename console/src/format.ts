@@ -45,6 +45,12 @@ export function clock(time: string): string {
   return Number.isNaN(date.getTime()) ? "" : date.toTimeString().slice(0, 8);
 }
 
+/** A word as a shell takes it. */
+export function shellWord(word: string): string {
+  if (/^[\w%+,\-./:=@]+$/.test(word)) return word;
+  return word.includes("'") && !/["$`\\!]/.test(word) ? `"${word}"` : `'${word.replaceAll("'", "'\\''")}'`;
+}
+
 const meanings: Record<number, string> = {
   0: "No response",
   100: "Continue",

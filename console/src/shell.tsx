@@ -165,7 +165,7 @@ function Locked() {
 export function Sheet() {
   useEffect(() => {
     const ends = [
-      bind(["?"], "Tell the keys", () => {
+      bind(["?"], "Show the shortcuts", () => {
         areKeysShown.value = !areKeysShown.value;
       }),
       ...views.map((one, i) => bind([String(i + 1)], `Go to ${one.title}`, () => go(to(one.name)))),

@@ -64,6 +64,8 @@ test("values as people read them", () => {
     [parts.span(59), "59 s"],
     [parts.span(7800), "2 h 10 min"],
     [parts.span(3 * 86400), "3 days"],
+    [parts.shellWord("index.php"), "index.php"],
+    [parts.shellWord("user_ini.cache_ttl='-1'"), "\"user_ini.cache_ttl='-1'\""],
     [parts.tone(204), "good"],
     [parts.tone(0), "wrong"],
     [parts.tone(304), "dimmed"],

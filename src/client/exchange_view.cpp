@@ -366,9 +366,12 @@ std::string view_of_difference(const Json& difference) {
       add_sides(out, "Status", status, false);
     }
     for (const Json& field : difference["fields"]) add_sides(out, shown(field["name"]), field, false);
-    if (const auto count = difference.value("fields_left_out", 0); count > 0)
-      out += fmt::format("  {} {} left out, which {} always or by chance\n", count,
-                         count == 1 ? "field is" : "fields are", count == 1 ? "differs" : "differ");
+    if (const auto count = difference.value("fields_left_out", 0); count > 0) {
+      std::vector<std::string> names;
+      for (const Json& name : difference.value("names_left_out", Json::array())) names.push_back(shown(name));
+      out += fmt::format("  Left out, since {} always or by chance: {}\n", count == 1 ? "it differs" : "they differ",
+                         text::listed(names));
+    }
     const Json& time = difference["milliseconds"];
     out += fmt::format("  Time    {} and {}\n", millis_text(time.value("left", 0.0)),
                        millis_text(time.value("right", 0.0)));

@@ -293,7 +293,7 @@ asio::awaitable<void> check_all_syntax(run::RunSet& runs, const sites::ResolveCo
     if (finding) check.findings.push_back(finding_in(std::move(*finding), path));
     fine += finding ? 0 : 1;
   }
-  check.state = counted(fine, "script is fine", "scripts are fine");
+  check.state = fine == 0 ? "no scripts to check" : counted(fine, "script is fine", "scripts are fine");
 }
 
 }  // namespace

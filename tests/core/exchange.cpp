@@ -129,6 +129,7 @@ TEST_CASE("what differs is told, and what always does is left out and counted") 
   const json lines = difference(side("a\nb\nc\nd\ne\nf\n", "text/plain"), side("a\nb\nc\nD\ne\nf\n", "text/plain"));
   CHECK(lines["alike"] == false);
   CHECK(lines["fields_left_out"] == 1);
+  CHECK(lines["names_left_out"].size() == 1);
   CHECK(lines["fields"].empty());
   CHECK(lines["page"]["lines"][3] == json({{"mark", "-"}, {"text", "d"}, {"left", 4}}));
   CHECK(lines["page"]["lines"][4] == json({{"mark", "+"}, {"text", "D"}, {"right", 4}}));

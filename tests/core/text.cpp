@@ -36,7 +36,8 @@ TEST_CASE("nothing in a line can move, hide or forge text") {
 TEST_CASE("HTML and shell words are quoted for where they go") {
   CHECK(escape_html("<a href=\"x\">&'\xff") == "&lt;a href=&quot;x&quot;&gt;&amp;&#39;\xef\xbf\xbd");
   CHECK(shell_word("/srv/www/a.html") == "/srv/www/a.html");
-  CHECK(shell_word("it's here") == "'it'\\''s here'");
+  CHECK(shell_word("it's here") == "\"it's here\"");
+  CHECK(shell_word("it's $HOME") == "'it'\\''s $HOME'");
   CHECK(shell_word("") == "''");
 }
 

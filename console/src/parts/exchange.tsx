@@ -1,7 +1,7 @@
 // Parts of one exchange: fields, timing, runs.
 import { useSignal } from "@preact/signals";
 import type { Exchange, ExchangeRun, Wire } from "../api";
-import { duration, size } from "../format";
+import { duration, shellWord, size } from "../format";
 import { fieldMeanings } from "../standards";
 import { Copy, Facts, FindField, Path, Scrolled } from "./basics";
 
@@ -101,7 +101,7 @@ export function RunView({ run }: { run: ExchangeRun }) {
           [
             "Command",
             <>
-              <code>{run.command.join(" ")}</code> <Copy text={run.command.join(" ")} />
+              <code>{run.command.map(shellWord).join(" ")}</code> <Copy text={run.command.map(shellWord).join(" ")} />
             </>,
           ],
           ["Folder", <Path key="f" path={run.folder} most={60} />],

@@ -285,9 +285,14 @@ function Compare({ exchange, other }: { exchange: Exchange; other: number }) {
             </tbody>
           </table>
           {(told.difference.fields_left_out ?? 0) > 0 && (
-            <p class="dimmed">
-              {told.difference.fields_left_out} fields that always differ, such as Date, are left out.
-            </p>
+            <details class="dimmed">
+              <summary>
+                {told.difference.fields_left_out === 1
+                  ? "A header that always differs is left out"
+                  : `${told.difference.fields_left_out} headers that always differ are left out`}
+              </summary>
+              {(told.difference.names_left_out ?? []).join(", ")}
+            </details>
           )}
           <Beside left={told.left} right={told.right} kind={told.type} label="Pages" />
         </>

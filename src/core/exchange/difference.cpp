@@ -369,7 +369,7 @@ Json difference(const Side& left, const Side& right) {
     out["status"] = {{"left", left.status}, {"right", right.status}};
     is_alike = left.status == right.status;
     Json fields = Json::array();
-    std::size_t left_out = 0;
+    Json left_out = Json::array();
     auto left_fields = by_name(left);
     auto right_fields = by_name(right);
     std::set<std::string> names;
@@ -381,7 +381,7 @@ Json difference(const Side& left, const Side& right) {
       const bool is_framing = name == "transfer-encoding" ||
                               (name == "content-length" && (left_fields[name].empty() || right_fields[name].empty()));
       if (always_differs(name) || is_framing) {
-        ++left_out;
+        left_out.push_back(text::to_utf8(shown_name(left, right, name)));
         continue;
       }
       const auto joined = [](const std::vector<std::string>& values) {
@@ -395,7 +395,8 @@ Json difference(const Side& left, const Side& right) {
     }
     is_alike = is_alike && fields.empty();
     out["fields"] = std::move(fields);
-    out["fields_left_out"] = left_out;
+    out["fields_left_out"] = left_out.size();
+    out["names_left_out"] = std::move(left_out);
     out["milliseconds"] = {{"left", left.milliseconds}, {"right", right.milliseconds}};
     const auto memory_of = [](const Side& side) {
       std::uint64_t most = 0;

@@ -17,7 +17,7 @@ struct Side {
   int status = 0;
   std::vector<std::pair<std::string, std::string>> fields;
   std::string type;  ///< The page's media type.
-  std::string page;  ///< With all codings taken off.
+  std::string page;  ///< Decoded.
   double milliseconds = 0;
   std::vector<Run> runs;
 };

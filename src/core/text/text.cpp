@@ -290,6 +290,12 @@ std::string shell_word(std::string_view word) {
            std::string_view("%+,-./:=@_").find(c) != std::string_view::npos;
   };
   if (!word.empty() && std::all_of(word.begin(), word.end(), plain)) return std::string(word);
+  // What has single quotes is typed between double ones, where nothing in it means anything there.
+  const auto fits_double = [](char c) {
+    return c >= ' ' && c <= '~' && std::string_view("\"$`\\!").find(c) == std::string_view::npos;
+  };
+  if (word.find('\'') != word.npos && std::all_of(word.begin(), word.end(), fits_double))
+    return '"' + std::string(word) + '"';
   std::string out;
   // Runs of what may stand within quotes, and of what may not, take turns.
   for (bool is_first = true; is_first || !word.empty(); is_first = false) {
