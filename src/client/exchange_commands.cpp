@@ -15,6 +15,7 @@
 #include "client/control_client.hpp"
 #include "client/exchange_view.hpp"
 #include "client/output.hpp"
+#include "client/site_commands.hpp"
 #include "core/exchange/base64.hpp"
 #include "core/exchange/change.hpp"
 #include "core/exchange/difference.hpp"
@@ -223,6 +224,7 @@ bool is_agreed(const std::string& question) {
 int run_exchanges(const ServerChoice& meant, const ExchangesOptions& options) {
   const auto instance = running(meant);
   if (!instance) return kFailed;
+  if (!knows_site(*instance, options.site)) return kBadUse;
   if (!options.har.empty()) return write_har(*instance, options);
   const Json page = ask_for(*instance, "GET", "/v1/exchanges" + query_of(options));
   if (page.is_null()) return kFailed;

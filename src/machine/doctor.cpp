@@ -68,7 +68,27 @@ Check check_address(const Settings& settings, const Address& address, const Stan
   return check;
 }
 
-Check check_root(const Site& site) {
+/// Files below the document root that the server may not read, with what their requests are told.
+std::vector<SettingsProblem> unreadable_files(const sites::ResolveContext& in, const Site& site) {
+  constexpr std::size_t kMostEntries = 20'000;
+  constexpr std::size_t kMostTold = 10;
+  std::vector<SettingsProblem> out;
+  std::error_code error;
+  std::size_t count = 0;
+  const auto options = fs::directory_options::skip_permission_denied;
+  for (fs::recursive_directory_iterator entry(site.document_root, options, error), end;
+       !error && entry != end && count < kMostEntries && out.size() < kMostTold; entry.increment(error), ++count) {
+    const std::string path = entry->path().string();
+    if (!entry->is_regular_file(error) || ::access(path.c_str(), R_OK) == 0) continue;
+    const http::Target target = http::target_of(path.substr(site.document_root.size()));
+    auto route = sites::route_within(in, site, {"GET", target});
+    auto* const finding = std::get_if<Finding>(&route.outcome);
+    if (finding != nullptr && finding->code == Code::unreadable) out.push_back(finding_in(std::move(*finding), path));
+  }
+  return out;
+}
+
+Check check_root(const sites::ResolveContext& in, const Site& site) {
   Check check{"The document root of \"" + site.name + "\"", {}, {}};
   std::error_code error;
   std::size_t count = 0;
@@ -90,6 +110,7 @@ Check check_root(const Site& site) {
         {Code::root_empty, {{"root", site.document_root}, {"root_quoted", text::shell_word(site.document_root)}}},
         site.document_root));
   }
+  for (SettingsProblem& problem : unreadable_files(in, site)) check.findings.push_back(std::move(problem));
   return check;
 }
 
@@ -328,7 +349,7 @@ std::vector<Check> examine(const Instance& instance, SettingsRead read, const st
     out.push_back(check_address(settings, listener.address, standing));
   for (const Site& site : settings.sites) {
     if (site.document_root.empty()) continue;
-    out.push_back(check_root(site));
+    out.push_back(check_root(in, site));
     out.push_back(check_scripts(in, site));
   }
   if (auto names = check_names(settings)) out.push_back(std::move(*names));

@@ -99,6 +99,7 @@ TEST_CASE("with a server, each command ends with the status that the table has")
                {"pause", done},
                {"resume", done},
                {"exchanges", done},
+               {"exchanges --site nowhere", bad_use},
                {"exchange 77", not_so},
                {"compare 77 78", not_so},
                {"explain URL", done},

@@ -51,7 +51,7 @@ TEST_CASE("a script whose client leaves is told so by its write, and goes on if 
   for (const std::string site : {"pool", "fresh"}) {
     CAPTURE(site);
     for (int i = 0; i < 6; ++i) ask_and_leave(server.port(), site, "/writes.php?n=" + site, 150);
-    CHECK(eventually([&] { return !runs_now(); }, std::chrono::seconds(5)));
+    CHECK(eventually([&] { return !runs_now(); }));
     ask_and_leave(server.port(), site, "/job.php?n=" + site, 300);
     // Meanwhile others are answered.
     CHECK(ask_host(server.port(), site + ".localhost", "/pid.php").status == 200);
@@ -66,9 +66,14 @@ TEST_CASE("a script whose client leaves is told so by its write, and goes on if 
 
 TEST_CASE("scripts that go on for nobody end with the server") {
   TempFolder folder;
-  folder.write("pages/long.php", "<?php ignore_user_abort(true); sleep(7413); touch('" + folder.path() + "/over');");
+  folder.write("pages/long.php", "<?php ignore_user_abort(true); touch('" + folder.path() +
+                                     "/begun-' . $_GET['n']); sleep(7413); touch('" + folder.path() + "/over');");
   SettledServer server(folder, two_sites());
-  for (const std::string site : {"pool", "fresh"}) ask_and_leave(server.port(), site, "/long.php", 400);
+  for (const std::string site : {"pool", "fresh"}) {
+    Connection leaving(server.port());
+    leaving.send("GET /long.php?n=" + site + " HTTP/1.1\r\nHost: " + site + ".localhost\r\n\r\n");
+    REQUIRE(eventually([&] { return exists(folder, "begun-" + site); }));
+  }
   const auto children = children_of(server.program().id());
   CHECK(children.size() == 2);
   SECTION("stopped") { CHECK(server.stop() == 0); }
