@@ -135,6 +135,16 @@ class Reader : private reading::ValueReader {
     std::optional<std::size_t> processes;
   };
 
+  // What a key does that only says yes or no.
+  template <typename In, auto kMember>
+  static void take_flag(Reader& reader, const toml::node& node, const std::string& name, In& in) {
+    if (const auto* const value = reader.take<bool>(node, name, "true or false")) in.*kMember = value->get();
+  }
+  template <auto kMember>
+  static void take_flag_of_site(Reader& reader, const toml::node& node, const std::string& name, SiteDraft& in) {
+    take_flag<Site, kMember>(reader, node, name, in.site);
+  }
+
   // Every key that the settings know.
   static const Keys<Settings>& top_keys();
   static const Keys<SiteDraft>& site_keys();
@@ -760,10 +770,7 @@ const Reader::Keys<Reader::SiteDraft>& Reader::site_keys() {
                        SiteDraft& in) { in.site.addresses = reader.take_addresses(node, name); }},
       {"index-files", [](Reader& reader, const toml::node& node, const std::string& name,
                          SiteDraft& in) { in.site.index_files = reader.take_names(node, name); }},
-      {"listing",
-       [](Reader& reader, const toml::node& node, const std::string& name, SiteDraft& in) {
-         if (const auto* const value = reader.take<bool>(node, name, "true or false")) in.site.listing = value->get();
-       }},
+      {"listing", take_flag_of_site<&Site::listing>},
       {"script-folders", [](Reader& reader, const toml::node& node, const std::string& name,
                             SiteDraft& in) { in.site.script_folders = reader.take_names(node, name); }},
       {"interpreter",
@@ -793,20 +800,11 @@ const Reader::Keys<Reader::SiteDraft>& Reader::site_keys() {
            if (std::string real = reader.take_folder(*item, name, folder); !real.empty())
              in.site.linked_folders.push_back(std::move(real));
        }},
-      {"time-limits",
-       [](Reader& reader, const toml::node& node, const std::string& name, SiteDraft& in) {
-         if (const auto* const value = reader.take<bool>(node, name, "true or false"))
-           in.site.has_time_limits = value->get();
-       }},
-      {"leave-running",
-       [](Reader& reader, const toml::node& node, const std::string& name, SiteDraft& in) {
-         if (const auto* const value = reader.take<bool>(node, name, "true or false"))
-           in.site.leaves_running = value->get();
-       }},
+      {"time-limits", take_flag_of_site<&Site::has_time_limits>},
+      {"leave-running", take_flag_of_site<&Site::leaves_running>},
       {"show-warnings",
        [](Reader& reader, const toml::node& node, const std::string& name, SiteDraft& in) {
-         if (const auto* const value = reader.take<bool>(node, name, "true or false"))
-           in.site.shows_warnings = value->get();
+         take_flag_of_site<&Site::shows_warnings>(reader, node, name, in);
          if (in.site.shows_warnings) in.warnings = &node;
        }},
       {"response-headers",
@@ -831,10 +829,7 @@ const Reader::Keys<Reader::SiteDraft>& Reader::site_keys() {
 const Reader::Keys<Reader::MountDraft>& Reader::mount_keys() {
   static const Keys<MountDraft> kKeys = {
       {"target", [](Reader&, const toml::node& node, const std::string&, MountDraft& in) { in.target = &node; }},
-      {"persistent",
-       [](Reader& reader, const toml::node& node, const std::string& name, MountDraft& in) {
-         if (const auto* const value = reader.take<bool>(node, name, "true or false")) in.is_persistent = value->get();
-       }},
+      {"persistent", take_flag<MountDraft, &MountDraft::is_persistent>},
       {"processes",
        [](Reader& reader, const toml::node& node, const std::string& name, MountDraft& in) {
          constexpr std::uint64_t kMost = 1000;
@@ -899,10 +894,7 @@ const Reader::Keys<script::Interpreter>& Reader::interpreter_keys() {
 
 const Reader::Keys<ExchangeKeeping>& Reader::exchange_keys() {
   static const Keys<ExchangeKeeping> kKeys = {
-      {"keep",
-       [](Reader& reader, const toml::node& node, const std::string& name, ExchangeKeeping& in) {
-         if (const auto* const value = reader.take<bool>(node, name, "true or false")) in.keep = value->get();
-       }},
+      {"keep", take_flag<ExchangeKeeping, &ExchangeKeeping::keep>},
       {"memory",
        [](Reader& reader, const toml::node& node, const std::string& name, ExchangeKeeping& in) {
          constexpr std::uint64_t kLeast = 1024 * 1024;
