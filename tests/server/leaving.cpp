@@ -1,5 +1,6 @@
 // Clients that leave before their script has ended, and what scripts leave running behind their page.
 #include <signal.h>
+#include <unistd.h>
 
 #include <catch2/catch.hpp>
 #include <filesystem>
@@ -88,7 +89,9 @@ TEST_CASE("scripts that go on for nobody end with the server") {
 
 TEST_CASE("what a script leaves running is told by name, and lives on only where the settings say so") {
   TempFolder folder;
-  folder.write("pages/left.php", "<?php exec('sleep 7414 > /dev/null 2>&1 &'); echo 'ok';");
+  // A number that no other test looks for, nor another run of this one.
+  const std::string seconds = "7414." + std::to_string(::getpid());
+  folder.write("pages/left.php", "<?php exec('sleep " + seconds + " > /dev/null 2>&1 &'); echo 'ok';");
   const bool lives_on = GENERATE(false, true);
   CAPTURE(lives_on);
   SettledServer server(folder, two_sites(lives_on ? "leave-running = true\n" : ""));
@@ -97,14 +100,14 @@ TEST_CASE("what a script leaves running is told by name, and lives on only where
     CAPTURE(site);
     CHECK(ask_host(server.port(), site + ".localhost", "/left.php").body == "ok");
     left += lives_on ? 1 : 0;
-    CHECK(eventually([&] { return processes_with(sleeper("7414")).size() == left; }));
+    CHECK(eventually([&] { return processes_with(sleeper(seconds)).size() == left; }));
     const std::string log = call(control_socket(folder), "GET", "/v1/log?site=" + site).body;
-    CHECK(has(log, "left this running, and it was ended with its run: sleep 7414 (process ") == !lives_on);
+    CHECK(has(log, "left this running, and it was ended with its run: sleep " + seconds + " (process ") == !lives_on);
   }
   pause_ms(1500);
-  CHECK(processes_with(sleeper("7414")).size() == left);
+  CHECK(processes_with(sleeper(seconds)).size() == left);
   CHECK(server.stop() == 0);
-  CHECK(eventually([] { return processes_with(sleeper("7414")).empty(); }));
+  CHECK(eventually([&] { return processes_with(sleeper(seconds)).empty(); }));
 }
 
 TEST_CASE("a program that speaks FastCGI is mounted in one line, and restarted when one of its files is saved") {
