@@ -5,11 +5,16 @@
 
 #include <array>
 #include <cerrno>
+#include <new>
 
 namespace porter::run {
 
 void ErrorText::add(std::string_view text) {
-  text_ += text;
+  try {
+    text_ += text;
+  } catch (const std::bad_alloc&) {
+    return;  // Less is told then; a run's end must not hang on it.
+  }
   if (text_.size() > 2 * limit_) finish();
 }
 

@@ -20,6 +20,7 @@
 #include <cstdlib>
 #include <ctime>
 #include <mutex>
+#include <new>
 
 #include "core/files/descriptor.hpp"
 #include "run/proc.hpp"
@@ -241,19 +242,25 @@ Process::Clock::time_point Process::look(Clock::time_point now) {
   return kill_time_;
 }
 
+void Process::note_what_is_left() {
+  try {
+    const auto orphans = kin_.orphans();
+    if (leaves_running_ && !orphans.empty()) kin_.spare();
+    for (const pid_t id : orphans)
+      if (std::string name = leaves_running_ ? "" : process_text(id); !name.empty())
+        left_running_.push_back(std::move(name));
+  } catch (const std::bad_alloc&) {
+    // Less is told then: the process has ended all the same, and there may be no other look.
+  }
+}
+
 bool Process::reap() {
   if (has_ended()) return true;
   siginfo_t info{};
   // WNOWAIT leaves the process unreaped, so its number, which is its group's too, cannot pass to another meanwhile.
   const int known = ::waitid(P_PID, static_cast<id_t>(id_), &info, WEXITED | WNOHANG | WNOWAIT);
   if (known == 0 && info.si_pid != id_) return false;
-  if (known == 0 && info.si_code == CLD_EXITED) {
-    const auto orphans = kin_.orphans();
-    if (leaves_running_ && !orphans.empty()) kin_.spare();
-    for (const pid_t id : orphans)
-      if (std::string name = leaves_running_ ? "" : process_text(id); !name.empty())
-        left_running_.push_back(std::move(name));
-  }
+  if (known == 0 && info.si_code == CLD_EXITED) note_what_is_left();
   if (known == 0 && !leaves_running_) ::kill(-id_, SIGKILL);
   int status = 0;
   rusage usage{};

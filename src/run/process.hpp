@@ -119,6 +119,9 @@ class Process {
   /// To it and its kin, or to it alone where what it leaves running lives on.
   void send(int signal) const;
 
+  /// Notes what it leaves running, before it is reaped.
+  void note_what_is_left();
+
   bool leaves_running_ = false;
   std::vector<std::string> left_running_;
   Kin kin_;

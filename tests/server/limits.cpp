@@ -248,7 +248,9 @@ TEST_CASE("a script that does not read its input, or closes its output early, is
 TEST_CASE("a response after which the rest of a body is not read says that the connection ends") {
   TempFolder folder;
   folder.write("a.txt", "x");
-  folder.write("cgi-bin/part", "#!/bin/sh\nhead -c 1000 >/dev/null; printf 'Content-Type: a/b\\n\\nenough'\n", 0755);
+  folder.write("cgi-bin/part",
+               "#!/bin/sh\nhead -c 1000 >/dev/null; exec <&-; sleep 0.5; printf 'Content-Type: a/b\\n\\nenough'\n",
+               0755);
   folder.write("cgi-bin/failing", "#!/bin/sh\nhead -c 1000 >/dev/null; exit 3\n", 0755);
   Server server(folder.path(), {"--limit", "body=100000000"});
   const std::string head = "POST /a.txt HTTP/1.1\r\nHost: localhost\r\n";

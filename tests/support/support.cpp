@@ -17,6 +17,7 @@
 #include <cstring>
 #include <filesystem>
 #include <fstream>
+#include <iostream>
 #include <sstream>
 #include <stdexcept>
 #include <thread>
@@ -159,15 +160,19 @@ SettledServer::SettledServer(TempFolder& folder, const std::string& settings, st
   if (said.find("Ctrl+C") == std::string::npos) throw std::runtime_error("the server did not start: " + said);
 }
 
-int SettledServer::stop() {
-  program_.signal(SIGTERM);
-  return program_.wait();
+namespace {
+/// A test that expects 0 shows no more than the status: what the server said tells why it was another.
+int stop_server(Program& program) {
+  program.signal(SIGTERM);
+  const int status = program.wait();
+  if (status != 0) std::cerr << "the server ended with " << status << " and said:\n" << program.said() << "\n";
+  return status;
 }
+}  // namespace
 
-int Server::stop() {
-  program_.signal(SIGTERM);
-  return program_.wait();
-}
+int SettledServer::stop() { return stop_server(program_); }
+
+int Server::stop() { return stop_server(program_); }
 
 std::string Response::field(const std::string& name) const {
   const auto found = fields.find(name);

@@ -46,6 +46,8 @@ class Program {
   int wait();
   /// All output up to the end.
   std::string output();
+  /// The output that was read so far.
+  const std::string& said() const { return text_; }
 
  private:
   pid_t id_ = -1;

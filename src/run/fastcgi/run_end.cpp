@@ -6,6 +6,7 @@
 #include <cerrno>
 #include <csignal>
 #include <iterator>
+#include <new>
 #include <utility>
 
 #include "core/script/judge.hpp"
@@ -188,7 +189,11 @@ void FastCgiRun::over(FastCgiPeer::Reusable reusable) {
     peer_->skip_processor_time();
   }
   input_.break_off();
-  if (reusable == FastCgiPeer::Reusable::yes) left_running_ = peer_->what_it_left();
+  try {
+    if (reusable == FastCgiPeer::Reusable::yes) left_running_ = peer_->what_it_left();
+  } catch (const std::bad_alloc&) {
+    reusable = FastCgiPeer::Reusable::no;
+  }
   // What is held of it lies there.
   if (peer_->read_ahead().use_count() > 1) peer_->read_ahead().reset();
   const auto peer = std::exchange(peer_, nullptr);
@@ -234,12 +239,16 @@ void FastCgiRun::client_left() {
   if (state_ != State::at_work) return;
   state_ = State::unread;
   // From here on what it writes is refused by the system.
-  if (!peer_->knock()) return end_for(Why::failed);
-  peer_->connection().async_wait(asio::posix::stream_descriptor::wait_read,
-                                 [self, peer = peer_](const boost::system::error_code&) {
-                                   if (self->peer_ != peer || self->state_ != State::unread) return;
-                                   self->over(FastCgiPeer::Reusable::on_new_connection);
-                                 });
+  try {
+    if (!peer_->knock()) return end_for(Why::failed);
+    peer_->connection().async_wait(asio::posix::stream_descriptor::wait_read,
+                                   [self, peer = peer_](const boost::system::error_code&) {
+                                     if (self->peer_ != peer || self->state_ != State::unread) return;
+                                     self->over(FastCgiPeer::Reusable::on_new_connection);
+                                   });
+  } catch (const std::bad_alloc&) {
+    end_for(Why::failed);  // Nobody would be told when it has finished.
+  }
 }
 
 void FastCgiRun::stop() {

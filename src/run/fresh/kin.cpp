@@ -177,9 +177,21 @@ void Kin::signal(int signal) const {
   }
   ::kill(-leader_, signal);
   ::kill(leader_, signal);
-  for (const pid_t id : found)
-    // The number may have passed to another process since it was read; the mark has not.
-    if (::getpgid(id) != leader_ && number_of(id) == number_) ::kill(id, signal);
+  try {
+    for (const pid_t id : found)
+      // The number may have passed to another process since it was read; the mark has not.
+      if (::getpgid(id) != leader_ && number_of(id) == number_) ::kill(id, signal);
+  } catch (const std::bad_alloc&) {
+    // end_orphans() finds them once the run is over.
+  }
+}
+
+void Kin::spare() {
+  Living& all = living();
+  const std::lock_guard lock(all.mutex);
+  // Before it is reaped, since nothing may fail from there on.
+  all.spared.insert(number_);
+  is_spared_ = true;
 }
 
 bool Kin::reap(int& status, rusage& usage) {
@@ -192,8 +204,7 @@ bool Kin::reap(int& status, rusage& usage) {
   // ECHILD: somebody else has, and nothing is known of its end.
   if (reaped != leader_ && !(reaped < 0 && errno == ECHILD)) return false;
   if (is_spared_) {
-    all.leaders[number_] = 0;
-    all.spared.insert(number_);
+    if (const auto run = all.leaders.find(number_); run != all.leaders.end()) run->second = 0;
   } else {
     all.leaders.erase(number_);
   }

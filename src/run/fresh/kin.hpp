@@ -44,7 +44,7 @@ class Kin {
   std::vector<pid_t> orphans() const;
 
   /// What the first process leaves running lives on once it has been reaped, until end_all_kin().
-  void spare() { is_spared_ = true; }
+  void spare();
 
   /// Reaps the first process if it has ended: false if it has not, or was reaped before. What is left of the others has
   /// no claim to live any more.

@@ -306,10 +306,14 @@ void Pool::discard(std::shared_ptr<PooledProcess> process) noexcept {
   if (is_counted) give_up_place();
 }
 
-bool Pool::is_worn_out(PooledProcess& process) const {
+bool Pool::is_worn_out(PooledProcess& process) const noexcept {
   constexpr std::uint64_t kRunsBetweenLooks = 32;
   if (is_retired_ || process.runs >= order_.runs_each) return true;
-  return process.runs % kRunsBetweenLooks == 0 && process.is_near_its_limit();
+  try {
+    return process.runs % kRunsBetweenLooks == 0 && process.is_near_its_limit();
+  } catch (const std::bad_alloc&) {
+    return true;
+  }
 }
 
 bool Pool::was_altered(PooledProcess& process, bool leaves_running) noexcept {

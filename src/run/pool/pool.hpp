@@ -160,7 +160,7 @@ class Pool : public std::enable_shared_from_this<Pool> {
   /// Ends a process that is at work for nobody.
   void discard(std::shared_ptr<PooledProcess> process) noexcept;
   void only_streams(PooledProcess& process);
-  bool is_worn_out(PooledProcess& process) const;
+  bool is_worn_out(PooledProcess& process) const noexcept;
   /// Whether a run has left in it what would reach the next one.
   static bool was_altered(PooledProcess& process, bool leaves_running) noexcept;
   /// The part of that which is looked at before a run as well. For lack of memory: it has.
