@@ -225,6 +225,9 @@ void add_run(std::string& out, const Json& run) {
   add_heading(out, "Run", end);
   std::vector<std::pair<std::string, std::string>> facts = {
       {"Script", run.value("script", "")}, {"Command", command}, {"Folder", run.value("folder", "")}};
+  if (run.contains("waited_for"))
+    facts.emplace_back("Waited", fmt::format("{} for {}", millis_text(run.value("queue_milliseconds", 0.0)),
+                                             run.value("waited_for", "")));
   if (run.contains("process"))
     facts.emplace_back("Pooled process", fmt::format("{}, its run {}", run["process"].get<int>(),
                                                      run.value("run_of_process", std::uint64_t{0})));

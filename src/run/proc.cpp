@@ -75,6 +75,22 @@ std::optional<ProcessState> state_of(pid_t id) {
   return out;
 }
 
+std::vector<std::string> mapped_programs(pid_t id) {
+  std::vector<std::string> out;
+  const std::string maps = proc_content(id, "maps");
+  // "7f0c… r-xp 00001000 fe:00 812    /home/gulls/tide.so"
+  for (std::string_view rest(maps); !rest.empty();) {
+    const std::string_view line = rest.substr(0, rest.find('\n'));
+    rest.remove_prefix(std::min(line.size() + 1, rest.size()));
+    const std::size_t at = line.find('/');
+    if (line.find(" r-xp ") == line.npos || at == line.npos) continue;
+    const std::string_view path = line.substr(at);
+    if (path.starts_with("/usr/") || path.starts_with("/lib") || path.ends_with(" (deleted)")) continue;
+    if (std::find(out.begin(), out.end(), path) == out.end()) out.emplace_back(path);
+  }
+  return out;
+}
+
 std::string process_text(pid_t id) {
   constexpr std::size_t kMostShown = 80;
   std::string command = proc_content(id, "cmdline");

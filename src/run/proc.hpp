@@ -44,6 +44,9 @@ struct ProcessState {
 /// nullopt: there is no such process.
 std::optional<ProcessState> state_of(pid_t id);
 
+/// The libraries that the process `id` has loaded, but for those of the system (/usr, /lib).
+std::vector<std::string> mapped_programs(pid_t id);
+
 /// The process `id` for people, "sleep 97 (process 812)"; empty if it has ended.
 std::string process_text(pid_t id);
 

@@ -89,7 +89,16 @@ Finding ScriptStart::no_slot(Pool* pool, Code code) {
   };
   // Those that stream hold a slot only where all runs together are as many as can be.
   const bool is_full = pool == nullptr && state.runs.size() >= bounds.runs;
-  if (pool != nullptr) {
+  std::string why;
+  if (pool != nullptr && !pool->gate() && pool->state().processes < pool->order().at_once &&
+      !pool->memory().has_room()) {
+    why = taken_memory(pool->memory());
+    fact("running", pool->state().processes);
+    fact("waiting", pool->state().waiting);
+    finding.facts.emplace_back("table", "limits");
+    finding.facts.emplace_back("key", "pool-memory");
+    finding.facts.emplace_back("example", '"' + text::format_limit(2 * pool->memory().bound()) + '"');
+  } else if (pool != nullptr) {
     const auto& order = pool->order();
     fact("running", pool->gate() ? order.at_once : order.processes);
     fact("waiting", pool->state().waiting);
@@ -103,6 +112,8 @@ Finding ScriptStart::no_slot(Pool* pool, Code code) {
     finding.facts.emplace_back("key", is_full ? "runs-most" : "runs");
     fact("example", 2 * (is_full ? bounds.runs : bounds.slots));
   }
+  if (why.empty()) why = std::string(*finding.fact("running")) + " scripts are running, the most that is allowed";
+  finding.facts.emplace_back("why", std::move(why));
   fact("queue", 2 * order_.limits.queue);
   fact("seconds", static_cast<std::size_t>(asker_.patience().count()));
   if (auto holders = holders_of(state, pool, is_full); !holders.empty())

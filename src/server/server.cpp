@@ -64,6 +64,7 @@ Server::Server(Shared& shared, Settings settings, std::vector<ListeningSocket> e
       shelf_(shared.exchanges.add_shelf()) {
   shared_.pools.set_keeper(context_.get_executor());
   snapshot_ = make_snapshot(std::move(settings));
+  shared_.pools.set_memory_bound(snapshot_->settings.limits.pool_memory);
   for (std::size_t i = 0; i < threads; ++i) {
     workers_.push_back(std::make_unique<WorkerThread>(shared_, snapshot_, responder_));
   }
@@ -177,6 +178,7 @@ std::vector<Finding> Server::apply(Settings settings) {
   if (auto* const findings = std::get_if<std::vector<Finding>>(&prepared)) return std::move(*findings);
   snapshot_ = make_snapshot(std::move(settings));
   give_to_workers();
+  shared_.pools.set_memory_bound(snapshot_->settings.limits.pool_memory);
   shared_.pools.keep_only([this](const run::PoolOrder& order) { return is_still_wanted(order); });
   listeners_.commit(std::move(std::get<Listeners::Change>(prepared)));
   asio::co_spawn(context_, probe(), [](const std::exception_ptr&, const auto&) {});

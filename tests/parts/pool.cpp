@@ -101,7 +101,7 @@ class Real {
     order.processes = order.at_once = kProcesses;
     order.runs_each = kRunsEach;
     order.idle_time = std::chrono::hours(1);
-    pool_ = std::make_shared<run::Pool>(order, folder_.path(), context_.get_executor());
+    pool_ = std::make_shared<run::Pool>(order, folder_.path(), context_.get_executor(), memory_);
     share_ = std::make_shared<run::PoolAccess>(context_.get_executor(), pool_);
   }
   ~Real() {
@@ -193,6 +193,7 @@ class Real {
   TempFolder folder_;
   const std::string program_ = folder_.path() + "/interpreter";
   asio::io_context context_;
+  const std::shared_ptr<run::PoolMemory> memory_ = std::make_shared<run::PoolMemory>();
   std::shared_ptr<run::Pool> pool_;
   std::shared_ptr<run::PoolAccess> share_;
   std::map<int, Stage> stages_;

@@ -109,35 +109,3 @@ TEST_CASE("what a script leaves running is told by name, and lives on only where
   CHECK(server.stop() == 0);
   CHECK(eventually([&] { return processes_with(sleeper(seconds)).empty(); }));
 }
-
-TEST_CASE("a program that speaks FastCGI is mounted in one line, and restarted when one of its files is saved") {
-  TempFolder folder;
-  const std::string program = "use FCGI; use lib '" + folder.path() +
-                              "/tides'; use Tide; my $request = FCGI::Request(); my $n = 0;\n"
-                              "while ($request->Accept() >= 0) { ++$n; print \"Content-Type: text/plain\\r\\n\\r\\n\"; "
-                              "print \"$Tide::HIGH run $n [$ENV{SCRIPT_NAME}] [$ENV{PATH_INFO}]\"; }\n";
-  folder.write("tides/Tide.pm", "package Tide; our $HIGH = '07:40'; 1;\n");
-  folder.write("tides/app.fcgi", "#!/usr/bin/perl\n" + program, 0755);
-  folder.write("tides/app.pl", program);
-  folder.write("tides/plain", "#!/bin/sh\nprintf 'Content-Type: text/plain\\n\\nplain'\n", 0755);
-  folder.write("pages/index.html", "tides");
-  SettledServer server(folder,
-                       "addresses = [PORT]\n[site.tides]\ndocument-root = \"pages\"\n[site.tides.mounts]\n"
-                       "\"/first\" = { target = \"tides/app.fcgi\", persistent = true, processes = 1 }\n"
-                       "\"/ending\" = { target = \"tides/app.pl\", persistent = true, processes = 1 }\n"
-                       "\"/plain\" = { target = \"tides/plain\", persistent = true, processes = 1 }\n");
-  const auto body = [&](const std::string& target) { return ask_host(server.port(), "tides.localhost", target).body; };
-  for (const std::string mount : {"/first", "/ending"}) {
-    CAPTURE(mount);
-    CHECK(body(mount + "/gulls/3?x") == "07:40 run 1 [" + mount + "] [/gulls/3]");
-    CHECK(body(mount) == "07:40 run 2 [" + mount + "] []");
-  }
-  const std::string refused = body("/plain");
-  CHECK(has(refused, "It was started with a FastCGI socket as its standard input"));
-  CHECK(has(refused, "[site.tides.mounts]"));
-  pause_ms(20);
-  folder.write("tides/Tide.pm", "package Tide; our $HIGH = '19:55'; 1;\n");
-  for (const std::string mount : {"/first", "/ending"})
-    CHECK(eventually([&] { return body(mount).starts_with("19:55"); }, std::chrono::seconds(3)));
-  CHECK(server.stop() == 0);
-}

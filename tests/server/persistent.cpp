@@ -182,6 +182,24 @@ TEST_CASE("a page is the same from a pooled process and from a fresh one") {
   CHECK(two.server().stop() == 0);
 }
 
+TEST_CASE("what a script prints past PHP's own output is in its page, and in no other") {
+  const bool is_persistent = GENERATE(true, false);
+  CAPTURE(is_persistent);
+  TempFolder folder;
+  folder.write("pages/prints.php",
+               "<?php header('Content-Type: text/plain'); echo 'high '; flush(); "
+               "file_put_contents('php://stdout', 'water'); fclose(fopen('php://stdout', 'w'));");
+  folder.write("pages/tide.php", "<?php echo '07:40';");
+  SettledServer server(folder, is_persistent ? persistent_site()
+                                             : "addresses = [PORT]\n[site.quay]\ndocument-root = \"pages\"\n"
+                                               "[interpreter.PHP]\npersistent = false\n");
+  for (int i = 0; i < 3; ++i) {
+    CHECK(get(server.port(), "/prints.php").body == "high water");
+    CHECK(get(server.port(), "/tide.php").body == "07:40");
+  }
+  CHECK(server.stop() == 0);
+}
+
 TEST_CASE("a script that fails is told of in the same words, whichever way it was run") {
   TempFolder folder;
   struct Row {

@@ -56,3 +56,32 @@ TEST_CASE("scripts that sleep leave the site to others") {
   // Far less than a poll, and than the time for which a request waits.
   CHECK(seconds_since(begun) < 10);
 }
+
+TEST_CASE("persistent processes together stay within their memory, and who comes waits for it") {
+  TempFolder folder;
+  // It says how many were at work beside it.
+  folder.write("pages/large.php",
+               "<?php $mark = 'busy-' . getmypid(); touch($mark); $all = str_repeat('t', 40 << 20); usleep(200000); "
+               "echo count(glob('busy-*')); unlink($mark);");
+  SettledServer server(folder, site(true) + "[limits]\nruns = 8\npool-memory = \"100 MiB\"\n");
+  const auto most_of = [&](int count) {
+    std::vector<std::thread> clients;
+    std::atomic<int> most{0};
+    std::atomic<int> answered{0};
+    for (int i = 0; i < count; ++i)
+      clients.emplace_back([&] {
+        const Response response = get(server.port(), "/large.php");
+        answered += response.status == 200 ? 1 : 0;
+        const int beside = std::atoi(response.body.c_str());
+        for (int known = most; known < beside && !most.compare_exchange_weak(known, beside);) {
+        }
+      });
+    for (std::thread& client : clients) client.join();
+    CHECK(answered == count);
+    return most.load();
+  };
+  // How large the pages are is not known before the first of them.
+  CHECK(most_of(1) == 1);
+  CHECK(most_of(8) <= 2);
+  CHECK(server.stop() == 0);
+}

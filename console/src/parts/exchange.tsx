@@ -110,6 +110,9 @@ export function RunView({ run }: { run: ExchangeRun }) {
           ...(run.peak_memory_kib > 0
             ? [["Memory", `${size(run.peak_memory_kib * 1024)} at most`] as [string, string]]
             : []),
+          ...(run.waited_for
+            ? [["Waited", `${duration(run.queue_milliseconds)} for ${run.waited_for}`] as [string, string]]
+            : []),
           ...whoRan(run),
           ...(run.redirected_to ? [["Goes on at", run.redirected_to] as [string, string]] : []),
         ]}

@@ -49,6 +49,7 @@ Json json_of(const Run& run) {
               {"more_error_lines", run.more_error_lines}};
   static constexpr const char* kWays[] = {"fresh", "persistent", "external"};
   out["way"] = kWays[static_cast<int>(run.way)];
+  if (!run.waited_for.empty()) out["waited_for"] = text::to_utf8(run.waited_for);
   if (run.process != 0) out["process"] = run.process;
   if (run.run_of_process != 0) out["run_of_process"] = run.run_of_process;
   if (!run.external.empty()) out["external"] = text::to_utf8(run.external);

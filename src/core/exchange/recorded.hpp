@@ -54,7 +54,8 @@ struct Run {
   std::string external;              ///< Its address.
   std::optional<int> exit_status;
   std::optional<int> signal;
-  std::chrono::nanoseconds queue_wait{0};  ///< For its turn among the scripts.
+  std::chrono::nanoseconds queue_wait{0};  ///< For a process or a slot.
+  std::string waited_for;                  ///< If that was long: "a process: 4 of 4 busy".
   std::chrono::nanoseconds start{0};       ///< Until its process ran.
   std::chrono::nanoseconds duration{0};
   std::chrono::nanoseconds processor_time{0};

@@ -265,13 +265,12 @@ constexpr auto kCatalogue = std::to_array<Entry>({
      "in the settings:",
      "[[limits]\nqueue = {queue}"},
     {Code::waited_too_long, "waited-too-long", 503, "Timed out in the queue",
-     "The script waited for {seconds} seconds, since {running} scripts are running, the most that is "
-     "allowed[: {holders}].",
+     "The script waited for {seconds} seconds, since {why}[: {holders}].",
      "Find out why those scripts do not end; uporter status lists them. Or let more run at once, by a limit in "
      "the settings:",
      "[[{table}]\n{key} = {example}"},
     {Code::waits_are_long, "waits-are-long", 503, "Requests wait for long",
-     "In the last minute a request waited {seconds} s for {what}: {busy} of {most} were busy.",
+     "In the last minute a request waited {seconds} s for {what}: {why}.",
      "See what runs (uporter status), or allow more, in the settings:", "{line}"},
     {Code::localhost_unknown, "localhost-unknown", 200, "A name below .localhost that programs do not find",
      "Names below .localhost lead here in browsers, but programs of this computer do not find {name}.",

@@ -20,7 +20,7 @@ constexpr std::uint64_t kTebibyte = 1ULL << 40;
 /// As many addresses as a process can have.
 constexpr std::uint64_t kMostAddresses = 1ULL << 47;
 
-const std::array<Row, 20> kRows = {{
+const std::array<Row, 21> kRows = {{
     {{"request-line", Unit::bytes, 64, 1 << 20, false}, &http::HeadLimits::request_line},
     {{"head", Unit::bytes, 256, 1 << 24, false}, &http::HeadLimits::head},
     {{"fields", Unit::count, 1, 10000, false}, &http::HeadLimits::fields},
@@ -38,6 +38,7 @@ const std::array<Row, 20> kRows = {{
     {{"open-files", Unit::count, 16, 1 << 20, true}, &Limits::open_files},
     {{"runs", Unit::count, 0, 10000, false}, &Limits::runs},
     {{"runs-most", Unit::count, 1, 10000, false}, &Limits::runs_most},
+    {{"pool-memory", Unit::bytes, 1 << 24, kMostAddresses, false}, &Limits::pool_memory},
     {{"queue", Unit::count, 0, 100000, false}, &Limits::queue},
     {{"queue-time", Unit::seconds, 1, kDay, false}, &Limits::queue_time},
     {{"stop-time", Unit::seconds, 0, kDay, false}, &Limits::stop_time},

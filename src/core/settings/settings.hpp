@@ -36,6 +36,7 @@ struct Limits {
   std::size_t open_files = 1024;           ///< Of a run.
   std::size_t runs = 0;                    ///< Scripts that work at once; 0: two for each core.
   std::size_t runs_most = 128;             ///< Scripts at once in all, streaming ones included.
+  std::size_t pool_memory = 1ULL << 30;    ///< Bytes of all persistent processes together.
   std::size_t queue = 1024;                ///< Requests that wait for a run to end.
   std::chrono::seconds queue_time{30};     ///< How long a request waits for that.
   std::chrono::seconds stop_time{5};       ///< What a stopping server gives to the requests in progress.

@@ -30,12 +30,12 @@ class FastCgiPeer {
   /// Who answers, for a person: the program, or the address of one that others have started.
   virtual std::string name() const = 0;
 
-  /// The language that it runs, as the settings call it; empty: that is not known.
   /// Nobody wants what comes over its connection: has another one, on which something comes once its program takes
   /// requests again. False: there is none.
   virtual bool knock() { return false; }
   /// The run is over: what its script has left running, for people. To be asked once.
   virtual std::vector<std::string> what_it_left() { return {}; }
+  /// The line of the settings that has it start for each request; empty: there is none.
   virtual std::string fresh_setting() const { return {}; }
   /// True if nothing was answered by it before.
   virtual bool is_first_run() const { return false; }
@@ -45,6 +45,14 @@ class FastCgiPeer {
   virtual bool reads_all_input() const { return false; }
   /// True if it ends by itself only when it has no request, so that one that has come meanwhile was not read.
   virtual bool ends_between_runs() const { return false; }
+  /// The first word of its response has come.
+  virtual void note_first_word() {}
+  /// True if it had read all of a request before it said the first word, as far as is known: so one of which something
+  /// was left unread was not read at all.
+  virtual bool reads_before_it_answers() const { return false; }
+  /// What it has printed to nobody in particular since this was asked last, which belongs to the page where the run
+  /// would have its standard output there if it were a process of its own.
+  virtual std::string take_output_text() { return {}; }
   /// The process that answers; null: it is another's. It may have ended.
   virtual Process* process() { return nullptr; }
   /// Whether what the process `sender` (0: unknown) has sent is the word of what answers, and not that of a copy which

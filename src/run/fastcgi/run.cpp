@@ -289,18 +289,32 @@ void FastCgiRun::take_in(const fastcgi::ResponseReader::Part& part) {
   using Kind = fastcgi::ResponseReader::Part::Kind;
   switch (part.kind) {
     case Kind::output:
-      has_answered_ = true;
+      note_answer();
       return output_.add(part.content, peer_->read_ahead());
     case Kind::end_of_output:
+      add_printed_text();
       return output_.close();
     case Kind::error:
-      has_answered_ = true;
+      note_answer();
       return error_text_.add(part.content);
     case Kind::end_of_request:
       return finish();
     case Kind::broken:
       return fail({Code::fastcgi_broken, {{"problem", reader_.problem()}, {"program", peer_->name()}}});
   }
+}
+
+void FastCgiRun::note_answer() {
+  if (std::exchange(has_answered_, true)) return;
+  peer_->note_first_word();
+}
+
+void FastCgiRun::add_printed_text() {
+  const std::string text = peer_->take_output_text();
+  if (text.empty() || !has_answered_) return error_text_.add(text);
+  const auto memory = std::make_shared<char[]>(text.size());
+  std::copy(text.begin(), text.end(), memory.get());
+  output_.add({memory.get(), text.size()}, memory);
 }
 
 void FastCgiRun::go_on_reading() {

@@ -125,6 +125,10 @@ class FastCgiRun : public TimedSource, public std::enable_shared_from_this<FastC
   /// There is room for more output, which was not read for lack of that.
   void go_on_reading();
   void take_error_text();
+  /// Something of the response has come.
+  void note_answer();
+  /// What its script has printed past the response follows it: where in the page it was meant to be is not known.
+  void add_printed_text();
 
   /// It has come to its end by its own word.
   void finish();

@@ -48,6 +48,8 @@ std::string_view reason_of(fastcgi::ResponseReader::End::Protocol protocol) {
 
 void FastCgiRun::finish() {
   using Protocol = fastcgi::ResponseReader::End::Protocol;
+  // Not all say that their output is over; the end of the request says so as well.
+  if (!output_.is_closed()) add_printed_text();
   const auto& end = reader_.end();
   if (end.protocol != Protocol::complete)
     failure_ =
@@ -108,10 +110,11 @@ bool FastCgiRun::may_begin_again() const {
   const Process* const process = peer_->process();
   if (process == nullptr || !process->has_ended() || attempts_ == kMostAttempts) return false;
   // Somebody else has ended it, or an alarm that was meant for the run before.
-  if (const auto signal = process->end().signal) return is_from_outside(*signal);
+  if (const auto signal = process->end().signal; signal && is_from_outside(*signal)) return true;
   // Nobody ends behind a response in the first run: there what was left unread may be the end of the input alone.
-  const bool is_known_unread = peer_->ends_between_runs() || (is_unread_ && peer_->number_of_run() > 1);
-  return is_known_unread && process->end().exit_status == 0;
+  const bool is_left_unread = is_unread_ && peer_->number_of_run() > 1;
+  if (is_left_unread && peer_->reads_before_it_answers()) return true;
+  return (peer_->ends_between_runs() || is_left_unread) && process->end().exit_status == 0;
 }
 
 void FastCgiRun::begin_again() {

@@ -1,12 +1,15 @@
 // Lending processes, taking them back, and ending them. See pool.hpp.
 #include "run/pool/pool.hpp"
 
+#include <linux/sockios.h>
+#include <sys/ioctl.h>
 #include <sys/socket.h>
 
 #include <algorithm>
 #include <boost/asio/posix/stream_descriptor.hpp>
 #include <boost/asio/post.hpp>
 #include <cerrno>
+#include <ctime>
 #include <exception>
 #include <thread>
 #include <utility>
@@ -58,7 +61,7 @@ class PoolPeer : public FastCgiPeer, public std::enable_shared_from_this<PoolPee
   Clock::time_point look(Clock::time_point now) override {
     // A run that lasts may fill its error stream, and would wait for a reader. And the word that it has ended may have
     // come while nobody had it.
-    pause_ = process_->read_errors() ? kShortRun : std::min<Clock::duration>(2 * pause_, kLongestPause);
+    pause_ = process_->read_streams() ? kShortRun : std::min<Clock::duration>(2 * pause_, kLongestPause);
     const auto self = shared_from_this();
     process_has_ended();
     return process_ ? std::min(process_->look(now), now + pause_) : Clock::time_point::max();
@@ -80,6 +83,13 @@ class PoolPeer : public FastCgiPeer, public std::enable_shared_from_this<PoolPee
     return out;
   }
   std::string take_error_text() override { return process_->take_error_text(); }
+  std::string take_output_text() override { return process_->take_output_text(); }
+  void note_first_word() override {
+    int left = 0;
+    if (!pool_->order().is_php)
+      process_->reads_before_it_answers = ::ioctl(connection().native_handle(), SIOCOUTQ, &left) == 0 && left == 0;
+  }
+  bool reads_before_it_answers() const override { return process_->reads_before_it_answers; }
   void when_ended(std::function<void()> then) override { ended_ = std::move(then); }
   void only_streams() override { pool_->only_streams(*process_); }
   void give_back(Reusable reusable) override { pool_->give_back(std::exchange(process_, nullptr), reusable); }
@@ -102,10 +112,13 @@ class PoolPeer : public FastCgiPeer, public std::enable_shared_from_this<PoolPee
   Clock::duration pause_ = kShortRun;  ///< Until it is looked at again.
 };
 
-Pool::Pool(PoolOrder order, std::string folder, asio::any_io_executor keeper)
+Pool::Pool(PoolOrder order, std::string folder, asio::any_io_executor keeper, std::shared_ptr<PoolMemory> memory,
+           LateWords late_words)
     : order_(std::move(order)),
       folder_(std::move(folder)),
       keeper_(std::move(keeper)),
+      memory_(std::move(memory)),
+      late_words_(std::move(late_words)),
       idle_alarm_(keeper_),
       dying_alarm_(keeper_) {
   at_work_.reserve(2 * order_.processes);
@@ -135,11 +148,13 @@ Pool::State Pool::state() {
 
 std::variant<std::shared_ptr<PooledProcess>, StartError> Pool::start(const asio::any_io_executor& executor) {
   if (!has_descriptors_for_one()) return StartError{StartError::Step::resources, EMFILE};
+  memory_->make_room(Clock::now());
   const std::uint64_t generation = files_.generation();
   auto started = PooledProcess::start(order_, folder_);
   if (const auto* const error = std::get_if<StartError>(&started)) return *error;
   std::shared_ptr<PooledProcess> process = std::get<std::unique_ptr<PooledProcess>>(std::move(started));
   process->generation = generation;
+  process->count_in(memory_);
   files::Descriptor end = process->process().watch();
   if (!end.is_open()) return StartError{StartError::Step::resources, errno};
   process->attach(executor);
@@ -148,6 +163,14 @@ std::variant<std::shared_ptr<PooledProcess>, StartError> Pool::start(const asio:
     self->watch_end(process, std::move(*end));
   });
   return process;
+}
+
+void Pool::tell_late_words(PooledProcess& process) {
+  // Before its first run it may tell why there will be none.
+  if (process.runs == 0 || !late_words_) return;
+  process.take_output_text();
+  if (const std::string text = process.take_error_text(); !text.empty())
+    late_words_(order_, process.process().id(), text);
 }
 
 std::shared_ptr<FastCgiPeer> Pool::lend(const asio::any_io_executor& executor, std::shared_ptr<PooledProcess> process) {
@@ -166,6 +189,7 @@ std::shared_ptr<FastCgiPeer> Pool::lend(const asio::any_io_executor& executor, s
 std::variant<std::shared_ptr<FastCgiPeer>, StartError, Pool::NoneFree> Pool::take(const asio::any_io_executor& executor,
                                                                                   QueuePlace* place) {
   if (place != nullptr && place->failure_) return *place->failure_;
+  if (place == nullptr && !idle_longest()) memory_->make_room(Clock::now());
   std::vector<std::shared_ptr<PooledProcess>> useless;
   std::size_t places = 0;  // That are counted and have no process.
   std::shared_ptr<PooledProcess> process = find_ready(executor, place, useless, places);
@@ -208,6 +232,7 @@ std::shared_ptr<PooledProcess> Pool::find_ready(const asio::any_io_executor& exe
         idle_.pop_back();
       } else if (places == 0 && may_start() && !is_retired_) {
         ++processes_;
+        memory_->expect();
         ++places;
       }
     }
@@ -215,7 +240,10 @@ std::shared_ptr<PooledProcess> Pool::find_ready(const asio::any_io_executor& exe
     process->attach(executor);
     const bool is_fit = process->generation == generation && !process->has_ended() && !has_altered_limits(*process) &&
                         process->connect() == 0;
-    if (is_fit) return process;
+    if (is_fit) {
+      tell_late_words(*process);
+      return process;
+    }
     useless.push_back(std::exchange(process, nullptr));
     ++places;
   }
@@ -236,6 +264,7 @@ void Pool::start_has_failed(const StartError& error) {
 std::shared_ptr<QueuePlace> Pool::line_up(const asio::any_io_executor& executor, FastCgiRun::Order& order,
                                           std::size_t queue) {
   auto place = std::make_shared<QueuePlace>(shared_from_this(), executor, std::move(order.request));
+  memory_->make_room(Clock::now());
   {
     const std::lock_guard lock(mutex_);
     if (!idle_.empty()) {
@@ -243,6 +272,7 @@ std::shared_ptr<QueuePlace> Pool::line_up(const asio::any_io_executor& executor,
       idle_.pop_back();
     } else if (may_start()) {
       ++processes_;
+      memory_->expect();
       place->may_start_ = true;
     } else {
       if (waiting_.size() >= queue) return nullptr;
@@ -286,6 +316,7 @@ bool Pool::begin(const std::shared_ptr<QueuePlace>& place) noexcept {
       return false;
     if (process.has_ended() || !process.is_connected()) return false;
     process.attach(place->executor_);
+    tell_late_words(process);
     const std::uint16_t request = process.next_request();
     fastcgi::address(place->request_, request, fastcgi::Connection::stays);
     const ssize_t sent =
@@ -365,12 +396,22 @@ void Pool::give_up_place() noexcept {
   call(place);
 }
 
+void Pool::watch_mapped_files(const PooledProcess& process) noexcept {
+  try {
+    const auto age = std::chrono::duration_cast<std::chrono::seconds>(Clock::now() - process.begun());
+    files_.watch(mapped_programs(process.id()), std::time(nullptr) - age.count());
+  } catch (const std::bad_alloc&) {
+    // Their changes are seen after the next start.
+  }
+}
+
 void Pool::give_back(std::shared_ptr<PooledProcess> process, FastCgiPeer::Reusable reusable) noexcept {
   if (reusable == FastCgiPeer::Reusable::on_new_connection) process->disconnect();
   const bool is_altered =
       reusable == FastCgiPeer::Reusable::no || (!process->has_ended() && was_altered(*process, order_.leaves_running));
   // With what it has left running, and at once: that may take part in the next run.
   if (is_altered) process->process().kill();
+  if (process->runs == 1 && !order_.is_php) watch_mapped_files(*process);
   const bool is_done_with = is_altered || process->has_ended() || is_worn_out(*process);
   std::shared_ptr<QueuePlace> place;
   bool is_to_be_watched = false;
@@ -400,6 +441,7 @@ void Pool::give_back(std::shared_ptr<PooledProcess> process, FastCgiPeer::Reusab
     call(place);
   }
   if (!stays) terminate_and_reap(process);
+  memory_->look(Clock::now());
   if (!is_to_be_watched) return;
   try {
     asio::post(keeper_, [self = shared_from_this()] { self->look_at_idle(); });
@@ -448,6 +490,7 @@ void Pool::watch_end(const std::shared_ptr<PooledProcess>& process, files::Descr
 void Pool::process_ended(const std::shared_ptr<PooledProcess>& process) {
   std::shared_ptr<QueuePlace> place;
   bool has_died = false;
+  bool was_idle = false;
   {
     const std::lock_guard lock(mutex_);
     if (const auto peer = process->user.lock()) {
@@ -463,10 +506,13 @@ void Pool::process_ended(const std::shared_ptr<PooledProcess>& process) {
     } else if (take_out(idle_, process)) {
       // Between two requests: whoever wants one gets another.
       process->process().reap();
+      was_idle = true;
       place = uncount();
     }
   }
   call(place);
+  // Nobody else has it any more.
+  if (has_died || was_idle) tell_late_words(*process);
   // What it has left running has lost its parent now.
   if (has_died) end_orphans();
 }
@@ -521,9 +567,12 @@ void Pool::look_at_idle() {
 void Pool::look_at_work(Clock::time_point now) noexcept {
   constexpr std::chrono::milliseconds kBetweenLooks{20};
   std::vector<std::shared_ptr<QueuePlace>> called;
+  if (!memory_->has_room()) memory_->make_room(now);
   try {
     const std::lock_guard lock(mutex_);
-    const bool may_be_more = processes_ < order_.processes && order_.at_once < order_.processes && !is_retired_;
+    // Who waits for memory alone has no other to call it.
+    const bool may_be_more =
+        processes_ == 0 || (processes_ < order_.processes && order_.at_once < order_.processes && !is_retired_);
     if (!may_be_more || waiting_.empty() || now - looked_at_work_ < kBetweenLooks) return;
     looked_at_work_ = now;
     waiting_at_work_ = 0;
@@ -535,6 +584,7 @@ void Pool::look_at_work(Clock::time_point now) noexcept {
       waiting_.pop_front();
       called.back()->may_start_ = true;
       ++processes_;
+      memory_->expect();
     }
   } catch (const std::bad_alloc&) {
     // Whoever has been let in is called; the rest is seen to by the next look.

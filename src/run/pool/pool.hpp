@@ -31,6 +31,7 @@
 #include "run/fastcgi/external.hpp"
 #include "run/fastcgi/run.hpp"
 #include "run/pool/files.hpp"
+#include "run/pool/memory.hpp"
 #include "run/pool/order.hpp"
 #include "run/pool/process.hpp"
 
@@ -38,6 +39,9 @@ namespace porter::run {
 
 class Pool;
 class PoolPeer;
+
+/// Is told what a process of a pool has written to its error stream between two runs. From any thread.
+using LateWords = std::function<void(const PoolOrder& pool, pid_t process, const std::string& text)>;
 
 /// A place in the queue for a process. For the thread that it was made on, but for what the pool does under its lock.
 class QueuePlace : public std::enable_shared_from_this<QueuePlace> {
@@ -91,8 +95,10 @@ class QueuePlace : public std::enable_shared_from_this<QueuePlace> {
 /// All functions may be called from any thread.
 class Pool : public std::enable_shared_from_this<Pool> {
  public:
-  /// `folder` is where sockets are for a moment, mode 0700. `keeper` runs until all processes have ended.
-  Pool(PoolOrder order, std::string folder, asio::any_io_executor keeper);
+  /// `folder` is where sockets are for a moment, mode 0700. `keeper` runs until all processes have ended. Processes
+  /// count in `memory`.
+  Pool(PoolOrder order, std::string folder, asio::any_io_executor keeper, std::shared_ptr<PoolMemory> memory,
+       LateWords late_words = nullptr);
 
   const PoolOrder& order() const { return order_; }
   /// The words that its processes were started with, each with a zero behind it.
@@ -126,8 +132,11 @@ class Pool : public std::enable_shared_from_this<Pool> {
   std::shared_ptr<QueuePlace> line_up(const asio::any_io_executor& executor, FastCgiRun::Order& order,
                                       std::size_t queue);
 
+  const PoolMemory& memory() const { return *memory_; }
+
   /// Somebody has waited for a moment: looks whether those that are at work compute, and lets another one be started
-  /// for each that does not. Called from time to time while somebody waits; it does nothing more often than it has to.
+  /// for each that does not, and whether there is memory for another by now. Called from time to time while somebody
+  /// waits; it does nothing more often than it has to.
   void look_at_work(Clock::time_point now) noexcept;
 
   /// It is needed no more: what runs comes to its end, and then no process is left.
@@ -168,7 +177,9 @@ class Pool : public std::enable_shared_from_this<Pool> {
   /// With the lock held: whoever waits first gets `process`, and is returned to be called; null: it is idle now.
   std::shared_ptr<QueuePlace> set_aside(std::shared_ptr<PooledProcess> process);
   /// With the lock held: whether another process may be started.
-  bool may_start() const { return processes_ < std::min(order_.processes, order_.at_once + waiting_at_work_); }
+  bool may_start() const {
+    return processes_ < std::min(order_.processes, order_.at_once + waiting_at_work_) && memory_->has_room();
+  }
   /// With the lock held: a process is counted no more. Whoever waits first may start one in its place, and is returned
   /// to be called; null: nobody waits.
   std::shared_ptr<QueuePlace> uncount();
@@ -177,6 +188,10 @@ class Pool : public std::enable_shared_from_this<Pool> {
   /// A start has failed: nobody else is to try it for those that wait, unless there are others that will come to them.
   void start_has_failed(const StartError& error);
   static void call(const std::shared_ptr<QueuePlace>& place) noexcept;
+  /// The libraries that it has loaded are among the files that it was started from.
+  void watch_mapped_files(const PooledProcess& process) noexcept;
+  /// Tells what it has written since its last run was over.
+  void tell_late_words(PooledProcess& process);
   /// Has the keeper see to its end.
   void terminate_and_reap(std::shared_ptr<PooledProcess> process) noexcept;
 
@@ -191,6 +206,8 @@ class Pool : public std::enable_shared_from_this<Pool> {
   std::string command_text_;
   const std::string folder_;
   const asio::any_io_executor keeper_;
+  const std::shared_ptr<PoolMemory> memory_;
+  const LateWords late_words_;
   PoolFiles files_;
   std::shared_ptr<Gate> gate_;
   std::atomic<bool> is_watched_{false};
@@ -243,9 +260,12 @@ class PoolAccess : public FastCgiPeers, public std::enable_shared_from_this<Pool
 /// The pools of a server. From any thread.
 class Pools {
  public:
-  /// Where sockets are for a moment, mode 0700: set before the first pool is made, as is the next.
+  /// Where sockets are for a moment, mode 0700: set before the first pool is made, as are the next two.
   void set_folder(std::string folder) { folder_ = std::move(folder); }
   void set_keeper(asio::any_io_executor keeper) { keeper_ = std::move(keeper); }
+  void set_late_words(LateWords late_words) { late_words_ = std::move(late_words); }
+  /// Bytes that all processes together may take.
+  void set_memory_bound(std::size_t bytes) { memory_->set_bound(bytes); }
   /// The pool for `order`, which is made if there is none yet.
   std::shared_ptr<Pool> of(const PoolOrder& order);
   /// Retires the pools of which `is_wanted` is false.
@@ -261,6 +281,8 @@ class Pools {
  private:
   std::string folder_;
   asio::any_io_executor keeper_;
+  LateWords late_words_;
+  const std::shared_ptr<PoolMemory> memory_ = std::make_shared<PoolMemory>([this] { return end_longest_idle(); });
   std::mutex mutex_;
   std::vector<std::shared_ptr<Pool>> pools_;  // Guarded by mutex_, as is the next.
   bool is_closed_ = false;

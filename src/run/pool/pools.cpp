@@ -9,7 +9,7 @@ std::shared_ptr<Pool> Pools::of(const PoolOrder& order) {
   const std::lock_guard lock(mutex_);
   for (const auto& pool : pools_)
     if (!pool->is_retired() && pool->order() == order) return pool;
-  auto pool = pools_.emplace_back(std::make_shared<Pool>(order, folder_, keeper_));
+  auto pool = pools_.emplace_back(std::make_shared<Pool>(order, folder_, keeper_, memory_, late_words_));
   if (is_closed_) pool->retire();
   return pool;
 }

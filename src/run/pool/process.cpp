@@ -81,9 +81,11 @@ std::variant<std::unique_ptr<PooledProcess>, StartError> PooledProcess::start(co
   if (const int* const error = std::get_if<int>(&listening)) return StartError{StartError::Step::resources, *error};
   auto& [socket, place] = std::get<Listening>(listening);
   files::Pipe error_stream;
-  if (!files::make_pipe(error_stream)) return StartError{StartError::Step::resources, errno};
-  auto& [read_end, write_end] = error_stream;
-  ::fcntl(read_end.get(), F_SETFL, O_NONBLOCK);
+  files::Pipe output;
+  if (!files::make_pipe(error_stream) || (order.is_php && !files::make_pipe(output)))
+    return StartError{StartError::Step::resources, errno};
+  for (const files::Pipe* const pipe : {&error_stream, &output})
+    if (pipe->read_end.is_open()) ::fcntl(pipe->read_end.get(), F_SETFL, O_NONBLOCK);
   StartOrder start;
   start.leaves_running = order.leaves_running;
   start.program = order.program;
@@ -91,8 +93,10 @@ std::variant<std::unique_ptr<PooledProcess>, StartError> PooledProcess::start(co
   start.environment = script::Environment(order.environment);
   start.folder = order.folder;
   start.input = socket.get();
-  // What it prints to nobody in particular tells what is wrong, if it does not speak FastCGI at all.
-  start.output = start.error = write_end.get();
+  start.error = error_stream.write_end.get();
+  // What it prints to nobody in particular tells what is wrong, if it does not speak FastCGI at all. PHP does, and its
+  // scripts may mean their page.
+  start.output = order.is_php ? output.write_end.get() : start.error;
   start.limits = limits_of(order);
   auto started = Process::start(std::move(start));
   if (const auto* const failure = std::get_if<StartError>(&started)) return *failure;
@@ -103,7 +107,8 @@ std::variant<std::unique_ptr<PooledProcess>, StartError> PooledProcess::start(co
   out->keeps_connection_ = out->is_php_ = order.is_php;
   out->listener_ = std::move(place);
   out->socket_ = std::move(socket);
-  out->error_ = std::move(read_end);
+  out->error_ = std::move(error_stream.read_end);
+  out->output_ = std::move(output.read_end);
   return out;
 }
 
@@ -153,7 +158,10 @@ std::uint16_t PooledProcess::next_request() {
   return last_request_;
 }
 
-void PooledProcess::terminate() { process_->terminate(kGraceOfKept); }
+void PooledProcess::terminate() {
+  uncount_memory();
+  process_->terminate(kGraceOfKept);
+}
 
 std::chrono::nanoseconds PooledProcess::processor_time_since_last() {
   const auto now = process_->processor_time();

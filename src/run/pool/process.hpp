@@ -24,6 +24,7 @@
 #include "run/error_text.hpp"
 #include "run/event.hpp"
 #include "run/fastcgi/run.hpp"
+#include "run/pool/memory.hpp"
 #include "run/pool/order.hpp"
 #include "run/pool/traces.hpp"
 #include "run/process.hpp"
@@ -38,6 +39,7 @@ class PooledProcess {
   /// Starts one. `folder` is where its socket is for a moment. Blocks as start_process() does.
   static std::variant<std::unique_ptr<PooledProcess>, StartError> start(const PoolOrder& order,
                                                                         const std::string& folder);
+  ~PooledProcess() { uncount_memory(); }
   PooledProcess(const PooledProcess&) = delete;
   PooledProcess& operator=(const PooledProcess&) = delete;
 
@@ -64,19 +66,32 @@ class PooledProcess {
 
   /// What it has written to its own error stream, which is not the one of a request, since this was asked last.
   std::string take_error_text() {
-    read_errors();
+    read_streams();
     return error_text_.take();
   }
-  /// Takes off its error stream what it has written there. False: nothing.
-  bool read_errors() {
-    const std::size_t before = error_text_.text().size();
+  /// What it has printed since this was asked last, past the responses.
+  std::string take_output_text() {
+    read_streams();
+    return output_text_.take();
+  }
+  /// Takes off its streams what it has written there. False: nothing.
+  bool read_streams() {
+    const std::size_t before = error_text_.text().size() + output_text_.text().size();
     error_text_.read_from(error_.get());
-    return error_text_.text().size() != before;
+    if (output_.is_open()) output_text_.read_from(output_.get());
+    return error_text_.text().size() + output_text_.text().size() != before;
   }
 
   Process& process() { return *process_; }
+  pid_t id() const { return process_->id(); }
+  Clock::time_point begun() const { return process_->begun(); }
   Traces& traces() { return *traces_; }
   bool has_ended() const { return process_->has_ended(); }
+  /// Its memory counts in `memory` until it ends or is told to.
+  void count_in(const std::shared_ptr<PoolMemory>& memory) {
+    memory_ = memory;
+    memory_->add(process_->id());
+  }
   /// The processor time that it has used since this was asked last; nothing, if some of it was skipped since.
   std::chrono::nanoseconds processor_time_since_last();
   void skip_processor_time() { last_processor_time_.reset(); }
@@ -84,6 +99,7 @@ class PooledProcess {
   bool is_near_its_limit() const;
 
   std::uint64_t runs = 0;                  ///< That it was given.
+  bool reads_before_it_answers = false;    ///< As of the last run's first word.
   std::optional<std::vector<pid_t>> left;  ///< What the last run has left running, once that was looked for.
   std::uint64_t generation = 0;            ///< Of the files that it was started from.
   std::shared_ptr<char[]> read_ahead;      ///< Room for what comes over the connection, as FastCgiPeer tells.
@@ -95,9 +111,13 @@ class PooledProcess {
 
  private:
   PooledProcess() = default;
+  void uncount_memory() {
+    if (memory_) memory_->remove(process_->id());
+  }
 
   std::unique_ptr<Process> process_;
   std::optional<Traces> traces_;
+  std::shared_ptr<PoolMemory> memory_;
   std::size_t address_space_ = 0;
   bool keeps_connection_ = false;  ///< As it is asked to; not all that speak FastCGI do.
   bool is_php_ = false;
@@ -105,8 +125,10 @@ class PooledProcess {
   files::Descriptor listener_;      ///< The socket's place in the file system, to connect to.
   files::Descriptor socket_;        ///< Until there is a first connection, so that one can be made in any case.
   files::Descriptor error_;
+  files::Descriptor output_;  ///< Not open: what it prints goes to its error stream.
   std::optional<asio::posix::stream_descriptor> connection_;
   ErrorText error_text_{64 * 1024};
+  ErrorText output_text_{4 * 1024 * 1024};
   std::optional<std::chrono::nanoseconds> last_processor_time_{0};
 };
 

@@ -64,8 +64,7 @@ struct RunFacts {
   long peak_memory_kib = 0;
   std::chrono::nanoseconds queue_wait{0};      ///< For a process or a slot.
   std::chrono::nanoseconds went_on{0};         ///< After its client had left.
-  std::uint32_t busy = 0;                      ///< Of those, when a long wait was over; else 0.
-  std::uint32_t most = 0;                      ///< So many there may be.
+  std::string waited_for;                      ///< If that was long: "a process: 4 of 4 busy".
   std::chrono::nanoseconds start{0};           ///< What starting its process took.
   std::shared_ptr<const RunOrderFacts> order;  ///< Null: it is not kept.
   std::vector<std::string> error_lines;        ///< Of what it wrote to its error stream, the first.

@@ -50,6 +50,7 @@ exchange::Run run_of(const RunFacts& facts) {
   run.exit_status = facts.exit_status;
   run.signal = facts.signal;
   run.queue_wait = facts.queue_wait;
+  run.waited_for = facts.waited_for;
   run.start = facts.start;
   run.duration = facts.duration;
   run.processor_time = facts.processor_time;

@@ -154,8 +154,8 @@ void append_answered_by(std::string& out, const Exchange& exchange, Paths paths)
   if (exchange.is_by_fallback) out += " as fallback";
   for (; told < exchange.findings.size(); ++told) add_finding(exchange.findings[told]);
   if (last != nullptr && last->queue_wait >= kLongWait)
-    add(fmt::format("waited {:.1f} s for a {}: {} of {} busy", std::chrono::duration<double>(last->queue_wait).count(),
-                    last->persistent ? "process" : "slot", last->busy, last->most));
+    add(fmt::format("waited {:.1f} s for {}", std::chrono::duration<double>(last->queue_wait).count(),
+                    last->waited_for));
   if (last != nullptr && last->went_on > std::chrono::milliseconds(100))
     add(fmt::format("client left; went on for {:.1f} s", std::chrono::duration<double>(last->went_on).count()));
   if (last != nullptr && last->was_left_waiting) add("the client left before it could begin");

@@ -19,8 +19,7 @@ class LongWaits {
   struct Wait {
     std::chrono::nanoseconds time{0};
     std::string what;  ///< "a process of PHP for the site office", "a slot".
-    std::size_t busy = 0;
-    std::size_t most = 0;
+    std::string why;   ///< "4 of 4 busy".
     std::string line;  ///< Of the settings, that allows more.
   };
 
@@ -38,8 +37,7 @@ class LongWaits {
     return Finding{Code::waits_are_long,
                    {{"seconds", std::to_string(tenths / 10) + "." + std::to_string(tenths % 10)},
                     {"what", last_->what},
-                    {"busy", std::to_string(last_->busy)},
-                    {"most", std::to_string(last_->most)},
+                    {"why", last_->why},
                     {"line", last_->line}}};
   }
 

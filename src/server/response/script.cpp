@@ -205,22 +205,30 @@ void ScriptResponse::note_long_wait(run::PoolAccess* share) {
   RunFacts& run = facts();
   LongWaits::Wait wait;
   wait.time = run.queue_wait;
-  if (share != nullptr) {
-    const run::PoolOrder& order = share->pool()->order();
-    const auto state = share->pool()->state();
-    wait.busy = state.processes - state.idle;
-    wait.most = order.processes;
-    wait.what = "a process of " + order.language + " for the site " + order.site;
-    wait.line = "[interpreter." + order.language + "]\nprocesses = " + std::to_string(2 * wait.most);
-  } else {
+  const auto busy = [](std::size_t count, std::size_t most) {
+    return std::to_string(count) + " of " + std::to_string(most) + " busy";
+  };
+  if (share == nullptr) {
     run::Gate& gate = *turn_.snapshot().gate;
-    wait.busy = gate.state().runs.size();
-    wait.most = gate.bounds().slots;
+    const std::size_t most = gate.bounds().slots;
     wait.what = "a slot to run its script";
-    wait.line = "[limits]\nruns = " + std::to_string(2 * wait.most);
+    wait.why = busy(gate.state().runs.size(), most);
+    wait.line = "[limits]\nruns = " + std::to_string(2 * most);
+    run.waited_for = "a slot: " + wait.why;
+  } else {
+    const run::PoolOrder& order = share->pool()->order();
+    const run::PoolMemory& memory = share->pool()->memory();
+    const auto state = share->pool()->state();
+    wait.what = "a process of " + order.language + " for the site " + order.site;
+    if (state.processes < order.at_once && !memory.has_room()) {
+      wait.why = run::taken_memory(memory);
+      wait.line = "[limits]\npool-memory = \"" + text::format_limit(2 * memory.bound()) + "\"";
+    } else {
+      wait.why = busy(state.processes - state.idle, order.processes);
+      wait.line = "[interpreter." + order.language + "]\nprocesses = " + std::to_string(2 * order.processes);
+    }
+    run.waited_for = "a process: " + wait.why;
   }
-  run.busy = static_cast<std::uint32_t>(wait.busy);
-  run.most = static_cast<std::uint32_t>(wait.most);
   turn_.worker().shared().long_waits.note(std::move(wait));
 }
 
