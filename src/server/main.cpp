@@ -24,6 +24,7 @@
 #include "core/files/content.hpp"
 #include "core/files/paths.hpp"
 #include "core/http/media_type.hpp"
+#include "core/script/judge.hpp"
 #include "core/text/text.hpp"
 #include "machine/environment.hpp"
 #include "machine/foreign_rules.hpp"
@@ -32,6 +33,7 @@
 #include "machine/terminal.hpp"
 #include "run/fresh/kin.hpp"
 #include "server/api/control_socket.hpp"
+#include "server/api/root_watch.hpp"
 #include "server/api/steering.hpp"
 #include "server/console/console.hpp"
 #include "server/listen/manager_sockets.hpp"
@@ -123,6 +125,12 @@ void fill(Shared& shared, Journal& journal, const machine::Instance& instance) {
   shared.search_path = machine::search_path();
   shared.system_types = http::parse_type_list(files::content_of("/etc/mime.types").value_or(""));
   shared.journal = &journal;
+  shared.pools.set_late_words([&journal](const run::PoolOrder& pool, pid_t process, const std::string& text) {
+    constexpr std::size_t kMostLines = 20;
+    const std::string who = std::string(files::base_name(pool.program)) + " (process " + std::to_string(process) + ")";
+    for (const std::string& line : script::last_lines(text, kMostLines))
+      journal.write_note(text::escape_line("          ! " + who + " after its response: " + line) + "\n");
+  });
 }
 
 Colour colour() { return machine::wants_colour() ? Colour::on : Colour::off; }
@@ -155,14 +163,17 @@ class Control {
       : steering_(std::move(steering)),
         api_(server, steering_ ? steering_->instance() : instance, steering_.get()),
         socket_(server, api_, instance.socket),
-        console_(server, api_, instance) {
+        console_(server, api_, instance),
+        roots_(server.context(), [this, &server] { take_moved_roots(server); }) {
     api_.set_console(&console_);
     server.at_end([this] {
       if (steering_) steering_->close();
+      roots_.close();
       socket_.close();
       console_.close();
     });
     server.at_apply([this, &server](const Settings& settings) {
+      roots_.follow(settings);
       if (const auto failed = console_.serve_at(settings.console))
         server.shared().journal->write_note("          " + sentence_of(*failed) + " " + remedy_of(*failed) + "\n");
     });
@@ -176,17 +187,27 @@ class Control {
     start.console = console_.url();
   }
 
-  std::optional<Finding> open() {
+  std::optional<Finding> open(const Settings& settings) {
     auto failed = socket_.open();
     if (!failed && steering_) steering_->watch();
+    roots_.follow(settings);
     return failed;
   }
 
  private:
+  void take_moved_roots(Server& server) {
+    if (!steering_) {
+      server.apply(with_roots_as_they_are(server.snapshot().settings));
+      return;
+    }
+    asio::co_spawn(server.context(), steering_->reload(), [](const std::exception_ptr&, const auto&) {});
+  }
+
   std::unique_ptr<Steering> steering_;
   Api api_;
   ControlSocket socket_;
   Console console_;
+  RootWatch roots_;
 };
 
 /// Executes this program again, as it was started. Returns if that cannot be done, with an exit status.
@@ -293,7 +314,7 @@ int serve_folder(const Options& options) {
   auto unsteered = machine::make_folders(instance);
   files::Descriptor lock;
   if (!unsteered) lock = machine::take_lock(instance);
-  if (!unsteered) unsteered = control.open();
+  if (!unsteered) unsteered = control.open(server.snapshot().settings);
   if (!unsteered) control.open_console(server.snapshot().settings.console, start);
   // The folder is served all the same.
   if (unsteered) journal.write_note("          " + sentence_of(*unsteered) + " " + remedy_of(*unsteered) + "\n");
@@ -390,7 +411,7 @@ int serve_settings(const Options& options) {
   Control control(
       server, instance,
       std::make_unique<Steering>(server, instance, std::move(read.text), read.standing, override_by_options));
-  if (const auto wrong = control.open()) return fail(1, *wrong);
+  if (const auto wrong = control.open(server.snapshot().settings)) return fail(1, *wrong);
   control.open_console(server.snapshot().settings.console, start);
   const bool in_background = options.ready >= 0 || options.in_background || has_waiting_manager();
   start.ready_after = since_begun(options);

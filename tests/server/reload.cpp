@@ -84,3 +84,38 @@ TEST_CASE("what was asked at an address that is given up is still answered by it
   CHECK((next.status == 0 || next.body == "site b"));
   CHECK(server.stop() == 0);
 }
+
+TEST_CASE("a document root that is a link is followed to where it leads by now") {
+  const bool has_settings = GENERATE(true, false);
+  CAPTURE(has_settings);
+  TempFolder folder;
+  for (const char* const release : {"summer", "winter"}) {
+    folder.write(release + std::string("/tide.txt"), release);
+    folder.write(release + std::string("/tide.php"), "<?php echo '" + std::string(release) + "';");
+  }
+  const std::string link = folder.path() + "/current";
+  std::filesystem::create_symlink("summer", link);
+  const std::string port = std::to_string(free_port());
+  const std::string settings =
+      folder.write("uporter.toml", "addresses = [" + port + "]\n[site.tides]\ndocument-root = \"current\"\n");
+  std::vector<std::string> words = {built("uporterd"), "--settings", settings};
+  if (!has_settings) words = {built("uporterd"), "--folder", link, "--port", port};
+  Program server(words, SettledServer::environment(folder));
+  REQUIRE(has(server.read_until("Ctrl+C\n\n"), "Ctrl+C"));
+  const auto shows = [&](const std::string& release) {
+    return eventually([&] {
+      const auto number = static_cast<std::uint16_t>(std::stoi(port));
+      return get(number, "/tide.txt").body == release && get(number, "/tide.php").body == release;
+    });
+  };
+  CHECK(shows("summer"));
+  // In one step, as those who put releases in place do, and in two.
+  std::filesystem::create_symlink("winter", folder.path() + "/next");
+  std::filesystem::rename(folder.path() + "/next", link);
+  CHECK(shows("winter"));
+  std::filesystem::remove(link);
+  std::filesystem::create_symlink("summer", link);
+  CHECK(shows("summer"));
+  server.signal(SIGTERM);
+  CHECK(server.wait() == 0);
+}
