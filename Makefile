@@ -6,18 +6,19 @@
 #   make fuzz     feed each parser with invented input, for 20 seconds each, and a whole server and its control interface
 #                 for a minute each
 #   make soak     use a server in every way at once for 10 minutes, as built for use and with sanitizers
+#   make package  a package for Debian 12, in build/package
 #   make format   put the code into its form
 #   make lint     what a compiler does not see
 #   make picture  draw the pictures of docs/
 #   make screenshots  take those of docs/screenshots anew, from the demo
-.PHONY: build demo test bench fuzz soak format lint picture screenshots packages-build packages-demo packages-test packages-node
+.PHONY: package build demo test bench fuzz soak format lint picture screenshots packages-build packages-demo packages-test packages-node
 
 BUILD_PACKAGES = g++ cmake ninja-build ccache mold make libboost1.81-dev zlib1g-dev libfmt-dev libcli11-dev nlohmann-json3-dev \
   libdtl-dev libtomlplusplus-dev libspdlog-dev libsystemd-dev libqrencode-dev pkg-config
 DEMO_PACKAGES = php8.2-cgi php8.2-sqlite3 perl python3
 TEST_PACKAGES = catch2 $(DEMO_PACKAGES) php8.2-fpm libfcgi-dev libfcgi-perl util-linux procps curl wget chromium git sqlite3 \
   ruby lua5.4 tcl nodejs openjdk-17-jdk-headless r-base-core \
-  wrk python3-yaml python3-jsonschema
+  wrk python3-yaml python3-jsonschema python3-prometheus-client
 # Where they are not of Debian, another Node.js and npm will do.
 NODE_PACKAGES = nodejs npm
 LINT_PACKAGES = clang-format clang-tidy
@@ -45,6 +46,15 @@ bench: build
 	@tools/packages wrk python3 strace $(DEMO_PACKAGES)
 	cmake --build build/release --target floors
 	bench/run.py build/bin
+
+# From what is committed, as anybody else would build it.
+package: packages-build
+	@tools/packages debhelper dpkg-dev lintian librsvg2-bin
+	rm -rf build/package && mkdir -p build/package/source
+	git archive HEAD | tar -x -C build/package/source
+	cd build/package/source && PORTER_COMMIT=$$(git rev-parse --short=12 HEAD) \
+	  SOURCE_DATE_EPOCH=$$(git log -1 --format=%ct) dpkg-buildpackage -b -us -uc -d
+	lintian --fail-on error,warning build/package/*.deb
 
 fuzz: packages-test
 	@tools/packages clang

@@ -11,9 +11,11 @@ namespace porter::client {
 // `settings` is what --settings named; empty: the usual place. `meant` finds a server that runs. The results are exit
 // statuses.
 
+/// Whether a start tells what it has come to, or only what keeps it from that.
+enum class Told { status, nothing };
 /// Starts the server in the background, and returns once it answers or has said why it does not.
 /// `reach` is as that of ServeOptions.
-int run_start(const std::string& settings, const std::string& reach = {});
+int run_start(const std::string& settings, const std::string& reach = {}, Told told = Told::status);
 int run_stop(const ServerChoice& meant);
 int run_restart(const std::string& settings);
 

@@ -1,7 +1,6 @@
 // uporter: the command-line client. All options stand here; each command is in a file of its own.
 #include <algorithm>
 #include <functional>
-#include <map>
 #include <memory>
 #include <string>
 #include <string_view>
@@ -14,10 +13,13 @@
 #include "client/explain_commands.hpp"
 #include "client/instance_commands.hpp"
 #include "client/interpreters.hpp"
+#include "client/open.hpp"
 #include "client/output.hpp"
+#include "client/reference.hpp"
 #include "client/rehearse.hpp"
 #include "client/serve.hpp"
 #include "client/site_commands.hpp"
+#include "client/version.hpp"
 #include "core/text/text.hpp"
 
 namespace {
@@ -184,8 +186,10 @@ void add_sites(CLI::App& app, CommandLine& line) {
 
   CLI::App* const open = add(app, line, "open", "Open the browser at a site or a file",
                              [&line] { return run_open(line.settings, line.what); });
-  open->add_option("WHAT", line.what,
-                   "The name of a site, or a file or folder, or console; the first site if nothing is named");
+  open->add_option(
+      "WHAT", line.what,
+      "A file or folder, by its path or file:// URL; the name of a site; console; or root for the folder of "
+      "the first site. The first site if nothing is named");
 }
 
 void add_explaining(CLI::App& app, CommandLine& line) {
@@ -276,6 +280,18 @@ void add_rehearsal(CLI::App& app, CommandLine& line) {
   command->add_flag("--body-only", options.body_only, "Print its page alone, for pipes");
 }
 
+/// What makes the manual and the completions, and what these ask: no commands for people.
+void add_reference(CLI::App& app, CommandLine& line) {
+  CLI::App* const reference = add(app, line, "reference", "Write the manual pages and completions to a folder",
+                                  [&app, &line] { return write_reference(app, line.what, line.site.folder); });
+  reference->add_option("FOLDER", line.what)->required();
+  reference->add_option("MANUAL", line.site.folder, "The commented settings file")->required();
+  CLI::App* const values = add(app, line, "values", "Print what completions offer",
+                               [&line] { return print_values(line.settings, line.what); });
+  values->add_option("KIND", line.what)->required()->check(CLI::IsMember({"sites", "exchanges"}));
+  for (CLI::App* const command : {reference, values}) command->group("");
+}
+
 /// Where the list of commands shows one, and what it is used like.
 struct Shown {
   const char* name;
@@ -311,15 +327,8 @@ constexpr Shown kShown[] = {
 class Help : public CLI::Formatter {
  public:
   std::string make_option_opts(const CLI::Option* option) const override {
-    if (option->get_lnames().empty() || option->get_items_expected_max() == 0) return {};
-    static const std::map<std::string, const char*> kValues = {
-        {"port", "PORT"},     {"at", "PORT"},       {"host", "HOST"},       {"root-of", "HOST"},
-        {"site", "SITE"},     {"har", "FILE"},      {"body", "FILE"},       {"limit", "NUMBER"},
-        {"settings", "FILE"}, {"folder", "FOLDER"}, {"fallback", "SCRIPT"}, {"document-root", "FOLDER"},
-        {"header", "FIELD"},  {"without", "NAME"},  {"text", "WORDS"}};
-    if (option->get_type_name() == "URL") return " URL";
-    const auto found = kValues.find(option->get_lnames().front());
-    return std::string(" ") + (found == kValues.end() ? "VALUE" : found->second);
+    const std::string value = value_name(*option);
+    return value.empty() ? "" : " " + value;
   }
 };
 
@@ -346,7 +355,8 @@ void arrange_help(CLI::App& app) {
 /// What there is to say of a word that is no command.
 std::string unknown_command(const CLI::App& app, const std::string& word) {
   std::vector<std::string> names;
-  for (const CLI::App* const command : app.get_subcommands([](const CLI::App*) { return true; }))
+  for (const CLI::App* const command :
+       app.get_subcommands([](const CLI::App* one) { return !one->get_group().empty(); }))
     names.push_back(command->get_name());
   const auto near = porter::text::nearest(word, names);
   return "Unknown command \"" + porter::text::escape_line(word) + "\"." + (near ? " Did you mean " + *near + "?" : "") +
@@ -383,7 +393,7 @@ int main(int argc, char** argv) {
       "scripts\n"
       "in them.\n\nBegin with:  uporter serve FOLDER"};
   app.name("uporter");
-  app.set_version_flag("--version", "uporter " PORTER_VERSION);
+  app.set_version_flag("--version", version_text());
   app.require_subcommand(1);
   CommandLine line;
   add_serving(app, line);
@@ -392,6 +402,7 @@ int main(int argc, char** argv) {
   add_explaining(app, line);
   add_exchanges(app, line);
   add_rehearsal(app, line);
+  add_reference(app, line);
   arrange_help(app);
   try {
     app.parse(argc, argv);

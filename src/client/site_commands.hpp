@@ -39,7 +39,4 @@ int run_mount_add(const std::string& settings, const MountOptions& options);
 int run_mount_list(const std::string& settings);
 int run_mount_remove(const std::string& settings, const MountOptions& options);
 
-/// Opens the browser at a site, or at the URL of a file; prints the URL where there is no browser to open.
-int run_open(const std::string& settings, const std::string& what);
-
 }  // namespace porter::client

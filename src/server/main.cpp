@@ -33,6 +33,7 @@
 #include "machine/terminal.hpp"
 #include "run/fresh/kin.hpp"
 #include "server/api/control_socket.hpp"
+#include "server/api/metrics_port.hpp"
 #include "server/api/root_watch.hpp"
 #include "server/api/steering.hpp"
 #include "server/console/console.hpp"
@@ -164,6 +165,7 @@ class Control {
         api_(server, steering_ ? steering_->instance() : instance, steering_.get()),
         socket_(server, api_, instance.socket),
         console_(server, api_, instance),
+        metrics_(server, api_),
         roots_(server.context(), [this, &server] { take_moved_roots(server); }) {
     api_.set_console(&console_);
     server.at_end([this] {
@@ -171,8 +173,11 @@ class Control {
       roots_.close();
       socket_.close();
       console_.close();
+      metrics_.close();
     });
     server.at_apply([this, &server](const Settings& settings) {
+      if (const auto failed = metrics_.serve_at(settings.metrics))
+        server.shared().journal->write_note("          " + sentence_of(*failed) + " " + remedy_of(*failed) + "\n");
       roots_.follow(settings);
       if (const auto failed = console_.serve_at(settings.console))
         server.shared().journal->write_note("          " + sentence_of(*failed) + " " + remedy_of(*failed) + "\n");
@@ -185,6 +190,12 @@ class Control {
       start.remarks.push_back(sentence_of(*failed) + " " + remedy_of(*failed));
     if (!console_.instead_of().empty()) start.remarks.push_back(console_.instead_of() + ".");
     start.console = console_.url();
+  }
+
+  /// Serves the metrics where `settings` want them, and has `start` tell where that fails.
+  void open_metrics(const Settings& settings, StartLines& start) {
+    if (const auto failed = metrics_.serve_at(settings.metrics))
+      start.remarks.push_back(sentence_of(*failed) + " " + remedy_of(*failed));
   }
 
   std::optional<Finding> open(const Settings& settings) {
@@ -207,6 +218,7 @@ class Control {
   Api api_;
   ControlSocket socket_;
   Console console_;
+  MetricsPort metrics_;
   RootWatch roots_;
 };
 
@@ -413,6 +425,7 @@ int serve_settings(const Options& options) {
       std::make_unique<Steering>(server, instance, std::move(read.text), read.standing, override_by_options));
   if (const auto wrong = control.open(server.snapshot().settings)) return fail(1, *wrong);
   control.open_console(server.snapshot().settings.console, start);
+  control.open_metrics(server.snapshot().settings, start);
   const bool in_background = options.ready >= 0 || options.in_background || has_waiting_manager();
   start.ready_after = since_begun(options);
   start.stop = in_background ? "uporter stop" + instance.option() : "Ctrl+C";

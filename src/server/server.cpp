@@ -172,8 +172,17 @@ void Server::turn_away(int socket, const Finding& finding) {
   recording->note(exchange);
 }
 
+std::vector<Finding> Server::show_until_stop(Site site) {
+  until_stop_.push_back(std::move(site));
+  auto findings = apply(snapshot_->settings);
+  if (!findings.empty()) until_stop_.pop_back();
+  return findings;
+}
+
 std::vector<Finding> Server::apply(Settings settings) {
   if (stopping_) return {is_stopping_finding()};
+  for (const Site& site : until_stop_)
+    if (settings.find_site(site.name) == nullptr) settings.sites.push_back(site);
   auto prepared = listeners_.prepare(is_paused_ ? std::vector<Listener>() : settings.listeners());
   if (auto* const findings = std::get_if<std::vector<Finding>>(&prepared)) return std::move(*findings);
   snapshot_ = make_snapshot(std::move(settings));

@@ -77,6 +77,8 @@ class Server {
   bool is_stopping() const { return stopping_; }
   /// "running", "paused" or "stopping".
   std::string_view state() const;
+  /// Shows `site` beside those of the settings, and of all that will be applied, until the server stops.
+  std::vector<Finding> show_until_stop(Site site);
   /// Calls `then` whenever other settings have been applied.
   void at_apply(std::function<void(const Settings&)> then) { applies_.push_back(std::move(then)); }
 
@@ -112,6 +114,7 @@ class Server {
   std::vector<std::unique_ptr<WorkerThread>> workers_;
   std::shared_ptr<const FoundInterpreters> interpreters_ = std::make_shared<const FoundInterpreters>();
   std::chrono::system_clock::time_point begun_ = std::chrono::system_clock::now();
+  std::vector<Site> until_stop_;  ///< Sites that no settings name.
   std::vector<std::function<void()>> ends_;
   std::vector<std::function<void(const Settings&)>> applies_;
   std::thread joiner_;  ///< Waits for the workers' ends while the context still turns.

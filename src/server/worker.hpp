@@ -28,6 +28,7 @@
 #include "server/record/exchange_store.hpp"
 #include "server/record/journal.hpp"
 #include "server/record/long_waits.hpp"
+#include "server/record/metrics.hpp"
 #include "server/record/told_once.hpp"
 #include "server/response/writer.hpp"
 #include "server/shared_note.hpp"
@@ -63,6 +64,7 @@ struct Shared {
   } helpers;
   SharedNote refused_settings;  ///< Why the settings as they were saved last are not gone by; empty: they are.
   LongWaits long_waits;
+  Metrics metrics;
   ToldOnce told_once;  ///< Remarks that are not worth being told at each request.
   ExchangeStore exchanges;
   EventHub events{exchanges};

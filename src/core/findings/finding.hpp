@@ -183,6 +183,7 @@ enum class Code {
   console_host_foreign,
   console_origin_foreign,
   console_failed,
+  metrics_failed,
   settings_changed_meanwhile,
   folder_unreadable,
   source_unreadable,

@@ -68,4 +68,10 @@ std::optional<Host> parse_host(std::string_view value) {
 
 bool is_localhost_name(std::string_view name) { return name == "localhost" || name.ends_with(".localhost"); }
 
+bool is_loopback_host(std::string_view value, std::uint16_t port) {
+  const auto host = parse_host(value);
+  return host && host->port.value_or(80) == port &&
+         (host->name == "localhost" || host->name == "127.0.0.1" || host->name == "::1");
+}
+
 }  // namespace porter::http

@@ -17,6 +17,9 @@ struct Host {
 /// Reads "name", "name:port", "1.2.3.4:port" or "[::1]:port"; nullopt if it is none of these.
 std::optional<Host> parse_host(std::string_view value);
 
+/// True if a Host field of this `value` names this computer and `port`: localhost, 127.0.0.1 or [::1].
+bool is_loopback_host(std::string_view value, std::uint16_t port);
+
 /// True for names that mean this machine by themselves (RFC 6761, section 6.3): "localhost" and all names below it.
 bool is_localhost_name(std::string_view name);
 

@@ -635,6 +635,17 @@ class Reader : private reading::ValueReader {
     return address;
   }
 
+  /// The address of the metrics, which is of this computer alone; nullopt: there is to be none.
+  std::optional<Address> take_metrics(const toml::node& node, const std::string& name) {
+    if (const auto* const wanted = node.as_boolean(); wanted != nullptr && !wanted->get()) return std::nullopt;
+    const auto addresses = take_addresses(node, name);
+    if (addresses.empty()) return std::nullopt;
+    if (!addresses.front().is_local())
+      bad_value(node, "The address of the metrics", "would let other computers in, and they are read without a key",
+                "Write an address of this computer: \"localhost:8077\"");
+    return addresses.front();
+  }
+
   void take_log_format(const toml::node& node, const std::string& name, AccessLog& log) {
     const auto* const format = take<std::string>(node, name, "\"combined\", \"common\" or \"json\"");
     if (format == nullptr) return;
@@ -734,6 +745,8 @@ const Reader::Keys<Settings>& Reader::top_keys() {
                        Settings& in) { in.addresses = reader.take_addresses(node, name); }},
       {"console", [](Reader& reader, const toml::node& node, const std::string& name,
                      Settings& in) { in.console = reader.take_console(node, name); }},
+      {"metrics", [](Reader& reader, const toml::node& node, const std::string& name,
+                     Settings& in) { in.metrics = reader.take_metrics(node, name); }},
       // Sites stand in the order in which they are written, which decides who comes first at an address.
       {"site", [](Reader& reader, const toml::node& node, const std::string&, Settings&) { reader.read_sites(node); }},
       // Before the sites, as the order of a table's keys has it, which may each run a language in another way.

@@ -90,6 +90,7 @@ struct Site {
   std::vector<std::string> hosts;
   std::string document_root;     ///< An absolute path without links or a final slash.
   std::string written_root;      ///< The same in the words of the settings, links and all.
+  bool is_until_stop = false;    ///< No settings name it: it is shown until the server stops.
   bool is_root_missing = false;  ///< It was not there when the settings were read.
   /// What the settings name in place of document_root, and does not exist: the one from before is kept. Else empty.
   std::string missing_root{};
@@ -153,6 +154,7 @@ struct Settings {
   ExchangeKeeping exchanges;
   std::optional<Address> console =
       Address{Address::Reach::this_computer, {}, kConsolePort};  ///< nullopt: there is none.
+  std::optional<Address> metrics;                                ///< Where a monitor reads them; nullopt: nowhere.
   http::TypesByEnding media_types;                               ///< In place of the usual ones.
 
   /// The site called `name`; null: there is none.

@@ -35,6 +35,9 @@ void tell_addresses(const Settings& before, const Settings& after, std::vector<s
                     (address.starts_with("network:") ? "; other computers will be able to reach it." : "."));
   for (const std::string& address : old)
     if (!text::contains(fresh, address)) out.push_back("Address " + address + " is closed.");
+  if (before.metrics != after.metrics)
+    out.push_back(after.metrics ? "The metrics are at " + after.metrics->text() + "."
+                                : "The metrics are switched off.");
   if (before.console == after.console) return;
   if (after.console) {
     out.push_back("The console moves to " + after.console->text() + ".");

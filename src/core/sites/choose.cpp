@@ -2,6 +2,7 @@
 #include "core/sites/choose.hpp"
 
 #include <algorithm>
+#include <cctype>
 
 #include "core/text/text.hpp"
 
@@ -128,6 +129,17 @@ std::string url_of(const Settings& settings, const Site& site, const Address& ad
 
 const Address& main_address(const Settings& settings, const Site& site) {
   return site.addresses.empty() ? settings.addresses.front() : site.addresses.front();
+}
+
+std::string name_as_host(std::string_view name) {
+  std::string out = text::to_lower(name);
+  const auto is_other = [](unsigned char c) { return c >= 0x80 || std::isalnum(c) == 0; };
+  std::replace_if(out.begin(), out.end(), is_other, '-');
+  out.erase(0, out.find_first_not_of('-'));
+  while (out.ends_with('-')) out.pop_back();
+  constexpr std::size_t kLongestLabel = 63;
+  out.resize(std::min(out.size(), kLongestLabel));
+  return out.empty() ? "pages" : out;
 }
 
 }  // namespace porter::sites

@@ -34,4 +34,7 @@ std::vector<std::string> urls_of(const Settings& settings, const Site& site, con
 /// The address that the site is usually asked for at: its first. Requires that it has one.
 const Address& main_address(const Settings& settings, const Site& site);
 
+/// `name` as the name of a site that is found at NAME.localhost: lower-case letters, digits and hyphens.
+std::string name_as_host(std::string_view name);
+
 }  // namespace porter::sites

@@ -5,6 +5,8 @@
 #include <cctype>
 #include <iterator>
 
+#include "core/files/paths.hpp"
+#include "core/sites/choose.hpp"
 #include "core/text/text.hpp"
 #include "machine/rehearsal.hpp"
 #include "server/api/file_watch.hpp"
@@ -19,6 +21,7 @@ struct Api::Route {
 
 const Api::Route Api::kRoutes[] = {
     {"GET", "/v1/status", &Api::status},
+    {"GET", "/v1/metrics", &Api::metrics},
     {"POST", "/v1/stop", &Api::stop},
     {"POST", "/v1/reload", &Api::reload},
     {"POST", "/v1/pause", &Api::pause},
@@ -90,11 +93,7 @@ Finding Api::no_response(const std::string& what) {
 }
 
 Finding Api::no_settings() const {
-  // A name that is a host's too, since the site is found at NAME.localhost.
-  std::string name = text::to_lower(instance_.root.substr(instance_.root.rfind('/') + 1));
-  std::replace_if(
-      name.begin(), name.end(), [](unsigned char c) { return std::isalnum(c) == 0; }, '-');
-  if (name.find_first_not_of('-') == name.npos) name = "pages";
+  const std::string name = sites::name_as_host(files::base_name(instance_.root));
   return {Code::no_settings,
           {{"folder", instance_.root}, {"folder_quoted", text::shell_word(instance_.root)}, {"name", name}}};
 }

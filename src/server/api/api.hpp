@@ -53,6 +53,7 @@ class Api {
   // By group, each in a file of its own.
 
   asio::awaitable<Reply> status(const Call&);
+  asio::awaitable<Reply> metrics(const Call&);
   asio::awaitable<Reply> stop(const Call&);
   asio::awaitable<Reply> reload(const Call&);
   asio::awaitable<Reply> pause(const Call&);
@@ -83,6 +84,8 @@ class Api {
   asio::awaitable<Reply> mounts(const Call&);
   asio::awaitable<Reply> add_mount(const Call& call);
   asio::awaitable<Reply> remove_mount(const Call& call);
+  /// Shows a folder as a site that no settings name, until the server stops.
+  Reply show_until_stop(const SettingsEdit& edit);
   asio::awaitable<Reply> changed(const SettingsEdit& edit, int status);
 
   asio::awaitable<Reply> log(const Call& call);

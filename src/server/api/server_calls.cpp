@@ -127,6 +127,59 @@ asio::awaitable<Reply> Api::status(const Call&) {
   co_return reply;
 }
 
+asio::awaitable<Reply> Api::metrics(const Call&) {
+  auto updating = server_.bring_journal_up_to_date();
+  co_await std::move(updating);
+  std::string out;
+  MetricFamily(out, "uporter", "info", "", "The server.").add("_info", {{"version", PORTER_VERSION}}, std::uint64_t{1});
+  const auto since = std::chrono::duration<double>(server_.begun().time_since_epoch());
+  MetricFamily(out, "uporter_start_time_seconds", "gauge", "seconds", "When the server was started, since 1970.")
+      .add("", {}, since.count());
+  Shared& shared = server_.shared();
+  shared.metrics.write(out);
+  MetricFamily(out, "uporter_connections", "gauge", "", "Connections of clients that are open.")
+      .add("", {}, std::uint64_t{shared.connections.load(std::memory_order_relaxed)});
+  {
+    const auto gate = server_.snapshot().gate->state();
+    MetricFamily slots(out, "uporter_scripts", "gauge", "", "Scripts that run, and requests that wait for a slot.");
+    slots.add("", {{"state", "running"}}, std::uint64_t{gate.runs.size()});
+    slots.add("", {{"state", "waiting"}}, std::uint64_t{gate.waiting});
+  }
+  const auto pools = shared.pools.all();
+  {
+    MetricFamily processes(out, "uporter_pool_processes", "gauge", "", "Processes of each pool.");
+    for (const auto& pool : pools) {
+      const auto state = pool->state();
+      const auto& order = pool->order();
+      const MetricFamily::Labels of = {{"site", order.site}, {"language", order.language}, {"program", order.program}};
+      for (const auto& [name, count] :
+           {std::pair("idle", state.idle), std::pair("working", state.processes - state.idle)}) {
+        auto labels = of;
+        labels.emplace_back("state", name);
+        processes.add("", labels, std::uint64_t{count});
+      }
+    }
+  }
+  {
+    MetricFamily waiting(out, "uporter_pool_waiting", "gauge", "", "Requests that wait for a process of each pool.");
+    for (const auto& pool : pools) {
+      const auto& order = pool->order();
+      waiting.add("", {{"site", order.site}, {"language", order.language}, {"program", order.program}},
+                  std::uint64_t{pool->state().waiting});
+    }
+  }
+  const auto kept = shared.exchanges.counts();
+  MetricFamily(out, "uporter_exchanges_recorded", "counter", "", "Exchanges that were recorded.")
+      .add("_total", {}, kept.recorded);
+  MetricFamily(out, "uporter_exchanges_evicted", "counter", "", "Recorded exchanges that have gone for want of room.")
+      .add("_total", {}, kept.evicted);
+  out += "# EOF\n";
+  Reply reply;
+  reply.type = "application/openmetrics-text; version=1.0.0; charset=utf-8";
+  reply.bytes = std::move(out);
+  co_return reply;
+}
+
 asio::awaitable<Reply> Api::stop(const Call&) {
   // The reply leaves before anything of this has an effect: it is sent by this thread, without a pause.
   server_.stop();

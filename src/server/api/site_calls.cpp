@@ -1,6 +1,11 @@
 // Calls about the sites and their mounts: those that are served, and changes of the settings.
+#include <filesystem>
+#include <system_error>
+
+#include "core/sites/choose.hpp"
 #include "core/sites/site_json.hpp"
 #include "core/text/text.hpp"
+#include "machine/instance.hpp"
 #include "machine/network_urls.hpp"
 #include "server/api/api.hpp"
 
@@ -53,8 +58,33 @@ asio::awaitable<Reply> Api::add_site(const Call& call) {
   if (const auto wrong = read_site(body, edit)) co_return bad_call(422, *wrong);
   if (edit.site.empty() || edit.folder.empty())
     co_return bad_call(422, "A site needs a name and a folder, as an absolute path");
+  if (const auto until = body.find("until_stop"); until != body.end() && until->is_boolean() && until->get<bool>())
+    co_return show_until_stop(edit);
   Reply reply = co_await changed(edit, 201);
   co_return reply;
+}
+
+Reply Api::show_until_stop(const SettingsEdit& edit) {
+  std::error_code error;
+  if (!std::filesystem::is_directory(edit.folder, error))
+    return refused(Finding{Code::folder_unreadable, {{"folder", edit.folder}, {"reason", "there is no such folder"}}});
+  // As a host has it, and of no other site.
+  const Settings& settings = server_.snapshot().settings;
+  const std::string base = sites::name_as_host(edit.site);
+  std::string name = base;
+  for (int i = 2; settings.find_site(name) != nullptr; ++i) name = base + "-" + std::to_string(i);
+  Site site;
+  site.name = name;
+  site.document_root = machine::without_links(edit.folder);
+  site.written_root = edit.folder;
+  site.hosts = {name + ".localhost"};
+  site.is_until_stop = true;
+  if (const auto findings = server_.show_until_stop(std::move(site)); !findings.empty())
+    return refused(findings.front());
+  const Settings& now = server_.snapshot().settings;
+  Reply reply{201, {{"findings", Json::array()}}};
+  if (const Site* const shown = now.find_site(name)) reply.body["site"] = sites::json_of(now, *shown);
+  return reply;
 }
 
 asio::awaitable<Reply> Api::change_site(const Call& call) {

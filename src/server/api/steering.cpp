@@ -194,6 +194,7 @@ asio::awaitable<std::vector<SettingsProblem>> Steering::standing_findings() {
 }
 
 void Steering::tell(const std::vector<SettingsProblem>& problems) {
+  server_.shared().metrics.count_reload(problems.empty());
   std::string refused;
   if (!problems.empty())
     refused = "The settings were saved with a mistake, and the server goes by those from before: " +

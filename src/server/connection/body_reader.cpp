@@ -44,6 +44,7 @@ asio::awaitable<BodyRead> BodyReader::next(std::string_view& piece) {
     transport_.set_receive_deadline(Clock::time_point::max());
     if (got == 0) co_return why_nothing_came();
     input_.add(got);
+    transport_.received(got);
   }
   if (framing_.kind == http::BodyFraming::Kind::length) {
     piece = input_.unread().substr(0, framing_.length - read_);

@@ -134,6 +134,7 @@ asio::awaitable<Connection::HeadRead> Connection::read_head() {
     const auto [error, got] = co_await transport_.receive(input_.space(most));
     if (got == 0) co_return transport_.has_expired() ? HeadRead::expired : HeadRead::closed;
     input_.add(got);
+    transport_.received(got);
     if (was_empty) start_clock();
   }
 }
@@ -196,6 +197,8 @@ void Connection::record() {
   if (!worker_.responder().is_recorded()) return;
   Exchange& exchange = turn_->exchange();
   exchange.duration = Clock::now() - exchange.begun;
+  exchange.received = transport_.received_bytes() - std::exchange(counted_received_, transport_.received_bytes());
+  exchange.sent = transport_.sent_bytes() - std::exchange(counted_sent_, transport_.sent_bytes());
   if (turn_->is_recording()) {
     turn_->record_facts();
   } else {

@@ -87,6 +87,8 @@ class Connection : public std::enable_shared_from_this<Connection> {
   std::shared_ptr<Served> served_;
   const Listener* listener_ = nullptr;  ///< In served_, as is the site of known_host_.
   std::optional<KnownHost> known_host_;
+  std::uint64_t counted_received_ = 0;  ///< Bytes that exchanges so far have counted.
+  std::uint64_t counted_sent_ = 0;
   std::size_t head_length_ = 0;                  ///< As read_head() has found it.
   std::optional<Clock::time_point> head_begun_;  ///< Set for a head that came in several pieces.
   std::chrono::nanoseconds head_wait_{0};

@@ -101,6 +101,7 @@ Sent Transport::send_pieces_now(Outgoing& out) {
     if (sent < 0 && errno == EINTR) continue;
     if (sent < 0) return errno == EAGAIN ? Sent::some : Sent::failed;
     auto left = static_cast<std::size_t>(sent);
+    sent_bytes_ += left;
     for (std::size_t i = first; i < end; ++i) {
       const std::size_t taken = std::min(left, pieces[i].iov_len);
       pieces[i].iov_base = static_cast<char*>(pieces[i].iov_base) + taken;
@@ -120,6 +121,7 @@ Sent Transport::send_file_now(FilePart& part) {
     if (sent < 0 && errno == EINTR) continue;
     if (sent < 0) return errno == EAGAIN ? Sent::some : Sent::failed;
     if (sent == 0) return Sent::failed;  // The file has become shorter: only cutting the connection tells the client.
+    sent_bytes_ += static_cast<std::uint64_t>(sent);
     part.offset += static_cast<std::uint64_t>(sent);
     part.length -= static_cast<std::uint64_t>(sent);
   }

@@ -125,6 +125,12 @@ class Transport {
   /// Lets go of its socket, which nothing waits for. -1: that cannot be done, and nothing has changed.
   int release();
 
+  /// Bytes that it was sent by its client, as far as received() was told of them, and that it has sent.
+  std::uint64_t received_bytes() const { return received_bytes_; }
+  std::uint64_t sent_bytes() const { return sent_bytes_; }
+  /// Notes that receive() has given `count` bytes.
+  void received(std::size_t count) { received_bytes_ += count; }
+
   Ends ends() const;
   asio::any_io_executor executor() { return socket_.get_executor(); }
 
@@ -136,6 +142,8 @@ class Transport {
 
   Socket socket_;
   Tap* tap_ = nullptr;
+  std::uint64_t received_bytes_ = 0;
+  std::uint64_t sent_bytes_ = 0;
   Clock::time_point receive_deadline_ = Clock::time_point::max();
   Clock::time_point send_deadline_ = Clock::time_point::max();
   bool has_expired_ = false;  ///< Receiving has.

@@ -55,10 +55,7 @@ std::optional<Finding> ConsoleResponder::guard(Turn& turn, std::string_view path
   if (const std::size_t hosts = head.count("Host"); hosts > 1) return http::wrong_host_count(hosts);
   const std::string port = std::to_string(port_);
   const std::string written(head.field("Host").value_or(""));
-  const auto host = http::parse_host(written);
-  const bool is_ours = host && host->port.value_or(80) == port_ &&
-                       (host->name == "localhost" || host->name == "127.0.0.1" || host->name == "::1");
-  if (!is_ours)
+  if (!http::is_loopback_host(written, port_))
     return Finding{Code::console_host_foreign,
                    {{"host", written},
                     {"names", "localhost:" + port + ", 127.0.0.1:" + port + " and [::1]:" + port},

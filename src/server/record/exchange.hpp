@@ -49,6 +49,7 @@ struct RunFacts {
   std::uint32_t script_below_root = 0;       ///< Where in it that below the document root begins; 0: it is not there.
   bool is_for_problem = false;               ///< It was to make the page for a problem.
   bool was_left_waiting = false;             ///< The client left before its turn came: it has not begun.
+  std::string language;                      ///< As the settings call it; of others, what ran it.
   std::optional<std::string> redirected_to;  ///< It answered with a local redirect to this path.
   /// Who has run it that is there for one run after another.
   struct Persistent {
@@ -94,6 +95,8 @@ struct Exchange {
 
   int status = 0;                ///< 0: the client left before a response began.
   std::uint64_t body_bytes = 0;  ///< Of the response's body, as far as they were sent.
+  std::uint64_t received = 0;    ///< Bytes that came over its connection since the exchange before.
+  std::uint64_t sent = 0;        ///< The same of bytes that went over it.
   AnsweredBy by;
   bool is_by_fallback = false;    ///< It stands for a path that leads to no file.
   std::vector<Finding> findings;  ///< The first is the one that was answered with, if one was.

@@ -209,6 +209,7 @@ bool ExchangeStore::evict() {
   oldest = std::move(*found);
   sealed_.erase(found);
   count(-static_cast<std::ptrdiff_t>(oldest->size()));
+  evicted_.fetch_add(oldest->count(), std::memory_order_relaxed);
   gone_.store(std::max(gone_.load(std::memory_order_relaxed), oldest->last()), std::memory_order_relaxed);
   return true;
 }

@@ -102,6 +102,14 @@ class ExchangeStore {
   std::vector<std::uint64_t> numbers(const Filter& filter, std::size_t most);
   /// One with all there is; nullopt: it is not there, or not any more.
   std::optional<exchange::Recorded> find(std::uint64_t number);
+  /// How many were recorded so far, and how many of these have gone for want of room.
+  struct Counts {
+    std::uint64_t recorded = 0;
+    std::uint64_t evicted = 0;
+  };
+  Counts counts() const {
+    return {last_number() - lost_.load(std::memory_order_relaxed), evicted_.load(std::memory_order_relaxed)};
+  }
   std::uint64_t last_number() const { return next_.load(std::memory_order_relaxed) - 1; }
   /// Bytes that are kept.
   std::size_t bytes() const { return bytes_.load(std::memory_order_relaxed); }
@@ -162,6 +170,7 @@ class ExchangeStore {
   std::atomic<std::size_t> bytes_{0};
   std::atomic<std::size_t> open_bytes_{0};
   std::atomic<std::uint64_t> lost_{0};
+  std::atomic<std::uint64_t> evicted_{0};
   std::atomic<std::uint64_t> gone_{0};  ///< The highest number that was let go of.
   std::atomic<std::size_t> expected_count_{0};
   std::atomic<bool> is_listened_{false};

@@ -39,6 +39,7 @@ std::optional<Finding> body_finding(BodyRead read, const Settings& settings) {
 RunFacts run_facts(const run::Runner& runner, const sites::ScriptFound& script, const std::string& root) {
   RunFacts facts;
   facts.runner = runner.name;
+  facts.language = script.rule == nullptr ? runner.name : script.rule->language;
   facts.script = script.path;
   if (root.size() > 1 && files::lies_in(script.path, root))
     facts.script_below_root = static_cast<std::uint32_t>(root.size() + 1);
