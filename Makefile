@@ -7,11 +7,12 @@
 #                 for a minute each
 #   make soak     use a server in every way at once for 10 minutes, as built for use and with sanitizers
 #   make package  a package for Debian 12, in build/package
+#   make package-test  installs that in a clean Debian, shows a page and removes it
 #   make format   put the code into its form
 #   make lint     what a compiler does not see
 #   make picture  draw the pictures of docs/
 #   make screenshots  take those of docs/screenshots anew, from the demo
-.PHONY: package build demo test bench fuzz soak format lint picture screenshots packages-build packages-demo packages-test packages-node
+.PHONY: package package-test build demo test bench fuzz soak format lint picture screenshots packages-build packages-demo packages-test packages-node
 
 BUILD_PACKAGES = g++ cmake ninja-build ccache mold make libboost1.81-dev zlib1g-dev libfmt-dev libcli11-dev nlohmann-json3-dev \
   libdtl-dev libtomlplusplus-dev libspdlog-dev libsystemd-dev libqrencode-dev pkg-config
@@ -55,6 +56,11 @@ package: packages-build
 	cd build/package/source && PORTER_COMMIT=$$(git rev-parse --short=12 HEAD) \
 	  SOURCE_DATE_EPOCH=$$(git log -1 --format=%ct) dpkg-buildpackage -b -us -uc -d
 	lintian --fail-on error,warning build/package/*.deb
+
+# Installs it where nothing else is; as root.
+package-test: package
+	@tools/packages mmdebstrap curl
+	tools/package-test
 
 fuzz: packages-test
 	@tools/packages clang

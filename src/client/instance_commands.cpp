@@ -143,8 +143,9 @@ void print_sites(const Json& sites) {
   }
   bool is_first = true;
   for (const Json& site : sites) {
-    fmt::print("  {:<11}  {:<{}}  {}{:<{}}{}  {}\n", is_first ? "Sites" : "", shown(site["name"]), widest, paint().bold,
-               site["url"].get<std::string>(), widest_url, paint().plain, shown(site["folder"]));
+    fmt::print("  {:<11}  {:<{}}  {}{:<{}}{}  {}{}\n", is_first ? "Sites" : "", shown(site["name"]), widest,
+               paint().bold, site["url"].get<std::string>(), widest_url, paint().plain, shown(site["folder"]),
+               site.value("until_stop", false) ? " (until the server stops)" : "");
     for (const Json& mount : site["mounts"])
       fmt::print("  {:<11}  {:<{}}  {:<{}}  {}\n", "", "", widest, "  " + shown(mount["path"]), widest_url,
                  shown(mount["target"]));

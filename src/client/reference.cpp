@@ -138,7 +138,7 @@ std::string page_of_all(const CLI::App& app) {
   for (const CLI::App* const command : commands_of(app))
     out += fmt::format(".TP\n.BR uporter\\-{} (1)\n{}.\n", roff(command->get_name()), roff(command->get_description()));
   return out + kStatuses +
-         ".SH FILES\n.TP\n./uporter.toml\nThe settings, if there are some in the current folder.\n"
+         ".SH FILES\n.TP\n\\&./uporter.toml\nThe settings, if there are some in the current folder.\n"
          ".TP\n~/.config/upright\\-porter/uporter.toml\nThe settings else.\n"
          ".TP\n~/.local/state/upright\\-porter/\nLogs, and what the server keeps between starts.\n"
          ".SH SEE ALSO\n.BR uporterd (8),\n.BR uporter.toml (5)\n";
@@ -244,9 +244,9 @@ std::string bash(const CLI::App& app) {
   out += "  esac\n  case \"$command\" in\n";
   out += fmt::format("    \"\") _uporter_words \"{} --help --version\" ;;\n", names_below(app));
   for (const auto& [name, command] : all_commands(app)) {
-    out += fmt::format("    \"{}\")", name);
     const std::string below = names_below(*command);
-    out += fmt::format(" _uporter_words \"{}{}\"", below.empty() ? "" : below + " ", options_text(*command));
+    out += fmt::format("    \"{}\") [[ $current != -* ]] || _uporter_words \"{}\"", name, options_text(*command));
+    if (!below.empty()) out += fmt::format("; _uporter_words \"{}\"", below);
     for (const CLI::Option* const option : options_of(*command, true))
       if (const std::string words = bash_words(*option); !words.empty()) out += "; [[ $current == -* ]] || " + words;
     // What is no option may be a site, too.
@@ -301,7 +301,10 @@ std::string fish(const CLI::App& app) {
     for (const CLI::Option* const option : options_of(*command, false)) {
       const bool has_value = !value_name(*option).empty();
       out += fmt::format("complete -c uporter -n {} -l {}{}{} -d {}\n", here, option->get_lnames().front(),
-                         has_value ? " -r" : "", has_value ? offered(*option) : "", quoted(option->get_description()));
+                         !has_value                          ? ""
+                         : place_of(*option) == Place::files ? " -r"
+                                                             : " -x",
+                         has_value ? offered(*option) : "", quoted(option->get_description()));
     }
     for (const CLI::Option* const option : options_of(*command, true))
       if (const std::string words = offered(*option); !words.empty())

@@ -87,6 +87,7 @@ def call(method, template, status, target=None, body=None, connection=None, fiel
 
 
 call("GET", "/v1/status", 200)
+call("GET", "/v1/metrics", 200)
 call("POST", "/v1/reload", 200)
 call("GET", "/v1/log", 200, "/v1/log?limit=5&errors=false")
 call("GET", "/v1/log", 422, "/v1/log?limit=some")
@@ -96,6 +97,7 @@ call("POST", "/v1/sites", 409, body={"name": "tides", "folder": folder})
 call("POST", "/v1/sites", 409, body={"name": "none", "folder": "/no/such/folder"})
 call("POST", "/v1/sites", 422, body={"name": "tides"})
 call("POST", "/v1/sites", 422, body={"name": "x", "folder": folder, "port": 70000})
+call("POST", "/v1/sites", 201, body={"name": "Tide Tables!", "folder": folder, "until_stop": True})
 call("POST", "/v1/mounts", 201, body={"site": "tides", "path": "/old", "target": folder})
 call("POST", "/v1/mounts", 409, body={"site": "tides", "path": "/old", "target": folder})
 call("POST", "/v1/mounts", 422, body={"site": "tides", "path": "old", "target": folder})

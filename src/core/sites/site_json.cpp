@@ -26,6 +26,7 @@ nlohmann::json json_of(const Settings& settings, const Site& site) {
                         {"fallbacks", fallbacks},
                         {"mounts", mounts}};
   if (site.interpreters) out["languages"] = *site.interpreters;
+  if (site.is_until_stop) out["until_stop"] = true;
   return out;
 }
 
