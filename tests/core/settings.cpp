@@ -54,6 +54,7 @@ std::string state_of(const Settings& settings) {
   };
   for (const Listener& listener : settings.listeners())
     out += listener.address.text() + " " + std::to_string(listener.sites.size()) + "\n";
+  out += "metrics " + (settings.metrics ? settings.metrics->text() : "") + "\n";
   for (const Site& site : settings.sites) {
     add(site.name, site.hosts);
     add("index", site.index_files);
