@@ -11,6 +11,7 @@
 #include <chrono>
 #include <cstddef>
 #include <functional>
+#include <future>
 #include <memory>
 #include <thread>
 #include <vector>
@@ -71,6 +72,8 @@ class Server {
   std::uint64_t requests_answered() const;
   /// Waits until what was answered by now is in the journal, or a moment.
   asio::awaitable<void> bring_journal_up_to_date();
+  /// The same for what is counted for monitors, which waits for no journal.
+  asio::awaitable<void> bring_metrics_up_to_date();
   /// Why connections cannot be taken at the moment; nullopt: they can.
   std::optional<Finding> problem();
   std::chrono::system_clock::time_point begun() const { return begun_; }
@@ -83,6 +86,8 @@ class Server {
   void at_apply(std::function<void(const Settings&)> then) { applies_.push_back(std::move(then)); }
 
  private:
+  /// Has each worker hand over what it holds back; each future is there once one has.
+  std::vector<std::future<void>> have_records_handed_over();
   std::shared_ptr<const Snapshot> make_snapshot(Settings settings) const;
   /// True if what is kept by `order` would be started in the same way today.
   bool is_still_wanted(const run::PoolOrder& order) const;

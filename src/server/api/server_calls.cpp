@@ -128,7 +128,7 @@ asio::awaitable<Reply> Api::status(const Call&) {
 }
 
 asio::awaitable<Reply> Api::metrics(const Call&) {
-  auto updating = server_.bring_journal_up_to_date();
+  auto updating = server_.bring_metrics_up_to_date();
   co_await std::move(updating);
   std::string out;
   MetricFamily(out, "uporter", "info", "", "The server.").add("_info", {{"version", PORTER_VERSION}}, std::uint64_t{1});

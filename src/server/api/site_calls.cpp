@@ -1,4 +1,5 @@
 // Calls about the sites and their mounts: those that are served, and changes of the settings.
+#include <algorithm>
 #include <filesystem>
 #include <system_error>
 
@@ -68,14 +69,23 @@ Reply Api::show_until_stop(const SettingsEdit& edit) {
   std::error_code error;
   if (!std::filesystem::is_directory(edit.folder, error))
     return refused(Finding{Code::folder_unreadable, {{"folder", edit.folder}, {"reason", "there is no such folder"}}});
-  // As a host has it, and of no other site.
+  const std::string folder = machine::without_links(edit.folder);
   const Settings& settings = server_.snapshot().settings;
+  // Two who ask for the same get the same.
+  for (const Site& known : settings.sites)
+    if (known.is_until_stop && known.document_root == folder)
+      return {201, {{"findings", Json::array()}, {"site", sites::json_of(settings, known)}}};
+  constexpr std::ptrdiff_t kMost = 100;
+  if (std::count_if(settings.sites.begin(), settings.sites.end(),
+                    [](const Site& known) { return known.is_until_stop; }) >= kMost)
+    return bad_call(422, "There are 100 sites until the server stops; write others to the settings");
+  // As a host has it, and of no other site.
   const std::string base = sites::name_as_host(edit.site);
   std::string name = base;
   for (int i = 2; settings.find_site(name) != nullptr; ++i) name = base + "-" + std::to_string(i);
   Site site;
   site.name = name;
-  site.document_root = machine::without_links(edit.folder);
+  site.document_root = folder;
   site.written_root = edit.folder;
   site.hosts = {name + ".localhost"};
   site.is_until_stop = true;
