@@ -168,6 +168,7 @@ std::variant<std::shared_ptr<PooledProcess>, StartError> Pool::start(const asio:
 void Pool::tell_late_words(PooledProcess& process) {
   // Before its first run it may tell why there will be none.
   if (process.runs == 0 || !late_words_) return;
+  if (!process.read_streams() && process.has_nothing_to_tell()) return;
   process.take_output_text();
   if (const std::string text = process.take_error_text(); !text.empty())
     late_words_(order_, process.process().id(), text);

@@ -2,6 +2,7 @@
 #include "run/pool/process.hpp"
 
 #include <fcntl.h>
+#include <poll.h>
 #include <sys/socket.h>
 #include <sys/stat.h>
 #include <sys/un.h>
@@ -12,6 +13,7 @@
 #include <cerrno>
 #include <cstring>
 #include <ctime>
+#include <iterator>
 #include <utility>
 
 #include "core/files/beneath.hpp"
@@ -156,6 +158,15 @@ std::uint16_t PooledProcess::next_request() {
   // 0 is the number of what belongs to no request.
   if (++last_request_ == 0) last_request_ = 1;
   return last_request_;
+}
+
+bool PooledProcess::read_streams() {
+  pollfd streams[] = {{error_.get(), POLLIN, 0}, {output_.get(), POLLIN, 0}};  // One that is not open is passed over.
+  if (::poll(streams, std::size(streams), 0) <= 0) return false;
+  const std::size_t before = error_text_.text().size() + output_text_.text().size();
+  if (streams[0].revents != 0) error_text_.read_from(error_.get());
+  if (streams[1].revents != 0) output_text_.read_from(output_.get());
+  return error_text_.text().size() + output_text_.text().size() != before;
 }
 
 void PooledProcess::terminate() {

@@ -74,13 +74,10 @@ class PooledProcess {
     read_streams();
     return output_text_.take();
   }
-  /// Takes off its streams what it has written there. False: nothing.
-  bool read_streams() {
-    const std::size_t before = error_text_.text().size() + output_text_.text().size();
-    error_text_.read_from(error_.get());
-    if (output_.is_open()) output_text_.read_from(output_.get());
-    return error_text_.text().size() + output_text_.text().size() != before;
-  }
+  /// Nothing that was read of its streams is left to be taken.
+  bool has_nothing_to_tell() const { return error_text_.is_empty() && output_text_.is_empty(); }
+  /// Takes off its streams what it has written there. False: nothing. Mostly that is one system call.
+  bool read_streams();
 
   Process& process() { return *process_; }
   pid_t id() const { return process_->id(); }
