@@ -71,6 +71,7 @@ std::optional<ProcessState> state_of(pid_t id) {
     if (field == 19) read_number(word, out.niceness);
     if (field == 22) read_number(word, out.begun);
     if (field == 32) read_number(word, out.blocked);
+    if (field == 34) read_number(word, out.caught);
   }
   return out;
 }

@@ -39,6 +39,7 @@ struct ProcessState {
   int niceness = 0;
   std::uint64_t begun = 0;    ///< Clock ticks since the machine started.
   std::uint64_t blocked = 0;  ///< Its signal mask.
+  std::uint64_t caught = 0;   ///< Mask of the signals that it catches.
 };
 
 /// nullopt: there is no such process.

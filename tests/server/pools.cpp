@@ -295,9 +295,10 @@ TEST_CASE("a process whose script has changed its limits, priority or signal mas
   folder.write("pages/limits.php", "<?php posix_setrlimit(POSIX_RLIMIT_FSIZE, 4711, 4711); echo getmypid();");
   folder.write("pages/priority.php", "<?php proc_nice(5); echo getmypid();");
   folder.write("pages/mask.php", "<?php pcntl_sigprocmask(SIG_BLOCK, [SIGUSR1]); echo getmypid();");
+  folder.write("pages/alarm.php", "<?php pcntl_signal(SIGALRM, fn() => 1); pcntl_alarm(60); echo getmypid();");
   folder.write("pages/nothing.php", "<?php echo getmypid();");
   SettledServer server(folder, one_site("processes = 1\n"));
-  for (const char* const page : {"/limits.php", "/priority.php", "/mask.php"}) {
+  for (const char* const page : {"/limits.php", "/priority.php", "/mask.php", "/alarm.php"}) {
     CAPTURE(page);
     const std::string altered = get(server.port(), page).body;
     CHECK(eventually([&] { return get(server.port(), "/nothing.php").body != altered; }));

@@ -1,5 +1,6 @@
 // Persistent programs that are not PHP, and what they do between two requests.
 #include <catch2/catch.hpp>
+#include <filesystem>
 #include <fstream>
 
 #include "support/support.hpp"
@@ -71,5 +72,35 @@ TEST_CASE("a program that ends behind its page costs no request, and what it say
   std::string runs;
   std::ifstream(folder.path() + "/runs") >> runs;
   CHECK(runs == "rrrr");
+  CHECK(server.stop() == 0);
+}
+
+TEST_CASE("a program is restarted when a library that it has loaded is replaced") {
+  TempFolder folder;
+  folder.write("pages/index.html", "tides");
+  const std::string source = folder.write("tide.c", "const char* tide(void) { return TIDE; }\n");
+  const std::string program =
+      folder.write("app.c",
+                   "#include <fcgi_stdio.h>\nconst char* tide(void);\nint main(void) {\n  while (FCGI_Accept() >= 0) "
+                   "printf(\"Content-Type: text/plain\\r\\n\\r\\n%s\", tide());\n  return 0;\n}\n");
+  std::filesystem::create_directory(folder.path() + "/lib");
+  const auto make_library = [&](const std::string& tide) {
+    const std::string fresh = folder.path() + "/lib/fresh.so";
+    REQUIRE(outcome_of({"cc", "-shared", "-fPIC", "-DTIDE=\"" + tide + "\"", source, "-o", fresh}).status == 0);
+    std::filesystem::rename(fresh, folder.path() + "/lib/libtide.so");
+  };
+  make_library("07:40");
+  const std::string folder_of_libraries = folder.path() + "/lib";
+  REQUIRE(outcome_of({"cc", program, "-o", folder.path() + "/app.fcgi", "-lfcgi", "-L" + folder_of_libraries, "-ltide",
+                      "-Wl,-rpath," + folder_of_libraries})
+              .status == 0);
+  SettledServer server(folder,
+                       "addresses = [PORT]\n[site.tides]\ndocument-root = \"pages\"\n[site.tides.mounts]\n"
+                       "\"/tide\" = { target = \"app.fcgi\", persistent = true }\n");
+  const auto tide = [&] { return ask_host(server.port(), "tides.localhost", "/tide").body; };
+  CHECK(tide() == "07:40");
+  CHECK(tide() == "07:40");
+  make_library("19:55");
+  CHECK(eventually([&] { return tide() == "19:55"; }, std::chrono::seconds(3)));
   CHECK(server.stop() == 0);
 }

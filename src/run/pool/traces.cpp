@@ -6,6 +6,7 @@
 
 #include <algorithm>
 #include <array>
+#include <csignal>
 #include <ctime>
 
 namespace porter::run {
@@ -58,8 +59,12 @@ std::vector<pid_t> Traces::left(bool live_on) {
 bool Traces::has_altered_priority() const { return priority_of(process_.id()) != priority_; }
 
 std::string Traces::limits() const {
+  // PHP itself has no use for that signal: only a script has had it caught.
+  constexpr std::uint64_t kAlarm = std::uint64_t{1} << (SIGALRM - 1);
   const auto state = state_of(process_.id());
-  return proc_content(process_.id(), "limits") + std::to_string(state ? state->blocked : 0);
+  if (!state) return {};
+  return proc_content(process_.id(), "limits") + std::to_string(state->blocked) + " " +
+         std::to_string(state->caught & kAlarm);
 }
 
 bool Traces::has_altered_limits(std::uint64_t runs) {
