@@ -213,7 +213,8 @@ run::Started Rehearsal::start(run::ScriptOrder order, const script::Interpreter*
   std::shared_ptr<run::PoolAccess> share;
   if (external != nullptr) {
     const auto pool = run::pool_order(in_.settings, site_, *external, "", supplies_);
-    share = std::make_shared<run::PoolAccess>(executor, std::make_shared<run::Pool>(pool, "", executor, std::make_shared<run::PoolMemory>()));
+    share = std::make_shared<run::PoolAccess>(
+        executor, std::make_shared<run::Pool>(pool, "", executor, std::make_shared<run::PoolMemory>()));
   }
   const auto gate = std::make_shared<run::Gate>(run::Gate::Bounds{1, 0, 1, 1});
   RehearsalAsker asker(executor, runs_);
