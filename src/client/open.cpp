@@ -33,33 +33,26 @@ namespace {
 namespace fs = std::filesystem;
 using Json = nlohmann::json;
 
-/// Prints where it is, so that it is seen before a browser comes.
-void print_url(const std::string& url) {
+/// Prints where it is, a "url" or a "folder", so that it is seen before a window comes.
+void print_place(const char* kind, const std::string& place) {
   if (is_json_wanted()) {
-    print_json({{"url", url}});
+    print_json({{kind, text::to_utf8(place)}});
   } else {
-    fmt::print("{}\n", url);
+    fmt::print("{}\n", text::escape_line(place));
   }
   std::fflush(stdout);
 }
 
-/// Shows `url`, and opens the browser at `place`, which leads there, if there is a screen.
-int open_url(const std::string& url, const std::string& place) {
-  print_url(url);
+/// Has the desktop open `place`, if there is a screen.
+int open_place(const std::string& place) {
   if (machine::has_display()) run_here("xdg-open", {"xdg-open", place});
   return kFine;
 }
 
-/// Opens the file manager at `folder`, if there is a screen.
-int open_folder(const std::string& folder) {
-  if (is_json_wanted()) {
-    print_json({{"folder", text::to_utf8(folder)}});
-  } else {
-    fmt::print("{}\n", text::escape_line(folder));
-  }
-  std::fflush(stdout);
-  if (machine::has_display()) run_here("xdg-open", {"xdg-open", folder});
-  return kFine;
+/// Shows `url`, and opens the browser at `place`, which leads there.
+int open_url(const std::string& url, const std::string& place) {
+  print_place("url", url);
+  return open_place(place);
 }
 
 /// Writes a page that leads on to `url`, for nobody else to read. Its path; empty: it could not be written.
@@ -93,7 +86,7 @@ int open_console(const std::string& named) {
   // has the key. So the browser is given a file that leads there.
   const std::string page = page_leading_to(url, found->console_key + ".html");
   if (page.empty()) {
-    print_url(url);
+    print_place("url", url);
     return fail("The page that leads the browser there cannot be written. Open the URL above by hand.");
   }
   return open_url(url, page);
@@ -186,7 +179,9 @@ int run_open(const std::string& named, const std::string& what) {
   if (what == "console" && site == nullptr) return open_console(named);
   if (what == "root" && site == nullptr && named_file(what).empty()) {
     if (read.settings.sites.empty()) return fail("There is no site yet. Add one: uporter site add NAME FOLDER");
-    return open_folder(read.settings.sites.front().document_root);
+    const std::string& folder = read.settings.sites.front().document_root;
+    print_place("folder", folder);
+    return open_place(folder);
   }
   if (site == nullptr && !what.empty()) {
     const std::string path = named_file(what);
@@ -204,7 +199,7 @@ int run_open(const std::string& named, const std::string& what) {
   if (const Site* const meant = site != nullptr ? site : settings.sites.empty() ? nullptr : &settings.sites.front())
     url = sites::url_of(settings, *meant, sites::main_address(settings, *meant)) + "/";
   if (!machine::lock_holder(instance)) {
-    print_url(url);
+    print_place("url", url);
     return fail({Code::server_not_running, {{"settings", instance.settings}, {"option", instance.option()}}});
   }
   return open_url(url, url);

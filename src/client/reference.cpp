@@ -200,25 +200,45 @@ std::string options_text(const CLI::App& command) {
   return joined(out);
 }
 
-constexpr const char* kAlive = "uporter values ";
+/// What a shell is to offer at each place, in its own words; {} stands for the words that can be.
+struct Offers {
+  const char* words;
+  const char* sites;
+  const char* exchanges;
+  const char* folders;
+  const char* files;
+  const char* anything;
+};
+constexpr Offers kOfBash = {"_uporter_words \"{}\"",
+                            "_uporter_words \"$(uporter values sites 2>/dev/null)\"",
+                            "_uporter_words \"$(uporter values exchanges 2>/dev/null)\"",
+                            "_uporter_files -d",
+                            "_uporter_files -f",
+                            ""};
+constexpr Offers kOfFish = {" -a '{}'",
+                            " -a '(uporter values sites 2>/dev/null)'",
+                            " -a '(uporter values exchanges 2>/dev/null)'",
+                            " -a '(__fish_complete_directories)'",
+                            " -F",
+                            ""};
+constexpr Offers kOfZsh = {"({})", "_uporter_sites", "_uporter_exchanges", "_files -/", "_files", " "};
 
-/// What bash is to offer at `place`.
-std::string bash_words(const CLI::Option& option) {
+std::string offered(const CLI::Option& option, const Offers& offers) {
   switch (place_of(option)) {
     case Place::words:
-      return fmt::format("_uporter_words \"{}\"", joined(choices_of(option)));
+      return fmt::format(fmt::runtime(offers.words), joined(choices_of(option)));
     case Place::sites:
-      return fmt::format("_uporter_words \"$({}sites 2>/dev/null)\"", kAlive);
+      return offers.sites;
     case Place::exchanges:
-      return fmt::format("_uporter_words \"$({}exchanges 2>/dev/null)\"", kAlive);
+      return offers.exchanges;
     case Place::folders:
-      return "_uporter_files -d";
+      return offers.folders;
     case Place::files:
-      return "_uporter_files -f";
+      return offers.files;
     case Place::anything:
       break;
   }
-  return "";
+  return offers.anything;
 }
 
 std::string bash(const CLI::App& app) {
@@ -240,7 +260,7 @@ std::string bash(const CLI::App& app) {
     for (const CLI::Option* const option : options_of(*command, false))
       if (!value_name(*option).empty())
         out += fmt::format("    \"{} --{}\") {}; return ;;\n", name, option->get_lnames().front(),
-                           bash_words(*option).empty() ? ":" : bash_words(*option));
+                           offered(*option, kOfBash).empty() ? ":" : offered(*option, kOfBash));
   out += "  esac\n  case \"$command\" in\n";
   out += fmt::format("    \"\") _uporter_words \"{} --help --version\" ;;\n", names_below(app));
   for (const auto& [name, command] : all_commands(app)) {
@@ -248,9 +268,10 @@ std::string bash(const CLI::App& app) {
     out += fmt::format("    \"{}\") [[ $current != -* ]] || _uporter_words \"{}\"", name, options_text(*command));
     if (!below.empty()) out += fmt::format("; _uporter_words \"{}\"", below);
     for (const CLI::Option* const option : options_of(*command, true))
-      if (const std::string words = bash_words(*option); !words.empty()) out += "; [[ $current == -* ]] || " + words;
+      if (const std::string words = offered(*option, kOfBash); !words.empty())
+        out += "; [[ $current == -* ]] || " + words;
     // What is no option may be a site, too.
-    if (name == "open") out += fmt::format("; _uporter_words \"console $({}sites 2>/dev/null)\"", kAlive);
+    if (name == "open") out += "; _uporter_words \"console $(uporter values sites 2>/dev/null)\"";
     out += " ;;\n";
   }
   return out + "  esac\n}\ncomplete -F _uporter uporter\n";
@@ -266,23 +287,6 @@ std::string fish(const CLI::App& app) {
   out +=
       "complete -c uporter -n __fish_use_subcommand -l help -d 'Print help'\n"
       "complete -c uporter -n __fish_use_subcommand -l version -d 'Print the version'\n";
-  const auto offered = [](const CLI::Option& option) -> std::string {
-    switch (place_of(option)) {
-      case Place::words:
-        return " -a '" + joined(choices_of(option)) + "'";
-      case Place::sites:
-        return " -a '(uporter values sites 2>/dev/null)'";
-      case Place::exchanges:
-        return " -a '(uporter values exchanges 2>/dev/null)'";
-      case Place::folders:
-        return " -a '(__fish_complete_directories)'";
-      case Place::files:
-        return " -F";
-      case Place::anything:
-        break;
-    }
-    return "";
-  };
   for (const auto& [name, command] : all_commands(app)) {
     const std::size_t space = name.find(' ');
     const std::string parent = space == name.npos ? "" : name.substr(0, space);
@@ -304,10 +308,10 @@ std::string fish(const CLI::App& app) {
                          !has_value                          ? ""
                          : place_of(*option) == Place::files ? " -r"
                                                              : " -x",
-                         has_value ? offered(*option) : "", quoted(option->get_description()));
+                         has_value ? offered(*option, kOfFish) : "", quoted(option->get_description()));
     }
     for (const CLI::Option* const option : options_of(*command, true))
-      if (const std::string words = offered(*option); !words.empty())
+      if (const std::string words = offered(*option, kOfFish); !words.empty())
         out += fmt::format("complete -c uporter -n {}{}\n", here, words);
     if (name == "open")
       out += fmt::format("complete -c uporter -n {} -a 'console (uporter values sites 2>/dev/null)'\n", here);
@@ -324,24 +328,6 @@ std::string zsh_text(std::string text) {
   }
   for (std::size_t at = 0; (at = out.find('\'', at)) != out.npos; at += 4) out.replace(at, 1, "'\\''");
   return out;
-}
-
-std::string zsh_action(const CLI::Option& option) {
-  switch (place_of(option)) {
-    case Place::words:
-      return "(" + joined(choices_of(option)) + ")";
-    case Place::sites:
-      return "_uporter_sites";
-    case Place::exchanges:
-      return "_uporter_exchanges";
-    case Place::folders:
-      return "_files -/";
-    case Place::files:
-      return "_files";
-    case Place::anything:
-      break;
-  }
-  return " ";
 }
 
 std::string zsh(const CLI::App& app) {
@@ -374,11 +360,11 @@ std::string zsh(const CLI::App& app) {
     for (const CLI::Option* const option : options_of(*command, false)) {
       out += fmt::format(" '--{}[{}]", option->get_lnames().front(), zsh_text(option->get_description()));
       if (const std::string value = value_name(*option); !value.empty())
-        out += fmt::format(":{}:{}", value, zsh_action(*option));
+        out += fmt::format(":{}:{}", value, offered(*option, kOfZsh));
       out += "'";
     }
     for (const CLI::Option* const option : options_of(*command, true))
-      out += fmt::format(" ':{}:{}'", option->get_name(), name == "open" ? "_uporter_open" : zsh_action(*option));
+      out += fmt::format(" ':{}:{}'", option->get_name(), name == "open" ? "_uporter_open" : offered(*option, kOfZsh));
     out += " ;;\n";
   }
   return out + "  esac\n}\n_uporter \"$@\"\n";

@@ -1,14 +1,12 @@
 // Changing and showing the sites: through the running server, or in the settings alone if there is none.
 #include "client/site_commands.hpp"
 
-#include <fcntl.h>
 #include <fmt/format.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
 #include <array>
 #include <climits>
-#include <cstdio>
 #include <cstdlib>
 #include <filesystem>
 
@@ -16,13 +14,11 @@
 #include "client/output.hpp"
 #include "client/serve.hpp"
 #include "client/servers.hpp"
-#include "core/files/descriptor.hpp"
 #include "core/http/target.hpp"
 #include "core/sites/choose.hpp"
 #include "core/sites/site_json.hpp"
 #include "core/text/text.hpp"
 #include "machine/environment.hpp"
-#include "machine/explain.hpp"
 #include "machine/network_urls.hpp"
 #include "machine/settings_edit.hpp"
 

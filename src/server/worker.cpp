@@ -190,8 +190,9 @@ void Worker::flush_records() {
   access_.clear();
   access_log_.reset();
   last_burst_ = records_.size();
-  if (!records_.empty()) shared_.metrics.count(records_);
-  if (!records_.empty()) shared_.journal->record(std::exchange(records_, {}));
+  if (records_.empty()) return;
+  shared_.metrics.count(records_);
+  shared_.journal->record(std::exchange(records_, {}));
 }
 
 void Worker::add(Connection& connection) {

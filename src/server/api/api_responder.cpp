@@ -6,6 +6,7 @@
 #include <optional>
 
 #include "core/http/findings.hpp"
+#include "core/http/host.hpp"
 #include "core/text/text.hpp"
 #include "server/connection/turn.hpp"
 #include "server/worker.hpp"
@@ -52,6 +53,18 @@ asio::awaitable<void> ApiResponder::send(Turn& turn, Reply reply) const {
   }
   std::string body = (reply.text.empty() ? json_text(reply.body, 2) : std::move(reply.text)) + "\n";
   co_await turn.writer().page(std::move(head), std::move(body));
+}
+
+std::optional<Finding> ApiResponder::foreign_host(const http::RequestHead& head, std::uint16_t port,
+                                                  std::string_view path) {
+  if (const std::size_t hosts = head.count("Host"); hosts > 1) return http::wrong_host_count(hosts);
+  const std::string written(head.field("Host").value_or(""));
+  if (http::is_loopback_host(written, port)) return std::nullopt;
+  const std::string number = std::to_string(port);
+  return Finding{Code::console_host_foreign,
+                 {{"host", written},
+                  {"names", "localhost:" + number + ", 127.0.0.1:" + number + " and [::1]:" + number},
+                  {"url", "http://localhost:" + number + std::string(path)}}};
 }
 
 asio::awaitable<void> ApiResponder::refuse(Turn& turn, Finding finding) { return send(turn, refused(finding)); }

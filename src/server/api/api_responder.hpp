@@ -22,6 +22,9 @@ class ApiResponder : public Responder {
   /// Fields that every reply has besides its own.
   virtual std::vector<std::pair<std::string_view, std::string>> more_fields() const { return {}; }
   asio::awaitable<void> send(Turn& turn, Reply reply) const;
+  /// What is wrong with the Host of a request to a `port` of this computer alone: a page from elsewhere whose name
+  /// leads here must not use what is at `path`. nullopt: nothing.
+  static std::optional<Finding> foreign_host(const http::RequestHead& head, std::uint16_t port, std::string_view path);
 
  private:
   Api& api_;

@@ -5,8 +5,6 @@
 #include <utility>
 
 #include "core/files/beneath.hpp"
-#include "core/http/findings.hpp"
-#include "core/http/host.hpp"
 #include "server/connection/turn.hpp"
 #include "server/server.hpp"
 
@@ -18,24 +16,11 @@ constexpr std::size_t kMostMonitors = 16;
 
 }  // namespace
 
-std::optional<Finding> MetricsResponder::guard(Turn& turn) const {
-  const http::RequestHead& head = turn.request().head;
-  if (const std::size_t hosts = head.count("Host"); hosts > 1) return http::wrong_host_count(hosts);
-  const std::string written(head.field("Host").value_or(""));
-  if (http::is_loopback_host(written, port_)) return std::nullopt;
-  const std::string port = std::to_string(port_);
-  // A page from elsewhere whose name leads here must not read them.
-  return Finding{Code::console_host_foreign,
-                 {{"host", written},
-                  {"names", "localhost:" + port + ", 127.0.0.1:" + port + " and [::1]:" + port},
-                  {"url", "http://localhost:" + port + "/metrics"}}};
-}
-
 asio::awaitable<void> MetricsResponder::answer(Turn& turn) {
   const http::RequestHead& head = turn.request().head;
   const std::string path(head.target.substr(0, head.target.find('?')));
   std::optional<Reply> problem;
-  if (const auto finding = guard(turn)) {
+  if (const auto finding = foreign_host(head, port_, "/metrics")) {
     problem = refused(*finding);
   } else if (path != "/metrics") {
     problem = bad_call(404, "Only /metrics is here");

@@ -20,8 +20,6 @@ class MetricsResponder : public ApiResponder {
   asio::awaitable<void> answer(Turn& turn) override;
 
  private:
-  std::optional<Finding> guard(Turn& turn) const;
-
   std::uint16_t port_ = 0;
 };
 

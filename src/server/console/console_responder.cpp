@@ -52,14 +52,8 @@ std::vector<std::pair<std::string_view, std::string>> ConsoleResponder::more_fie
 
 std::optional<Finding> ConsoleResponder::guard(Turn& turn, std::string_view path) const {
   const http::RequestHead& head = turn.request().head;
-  if (const std::size_t hosts = head.count("Host"); hosts > 1) return http::wrong_host_count(hosts);
-  const std::string port = std::to_string(port_);
+  if (auto foreign = foreign_host(head, port_, "/")) return foreign;
   const std::string written(head.field("Host").value_or(""));
-  if (!http::is_loopback_host(written, port_))
-    return Finding{Code::console_host_foreign,
-                   {{"host", written},
-                    {"names", "localhost:" + port + ", 127.0.0.1:" + port + " and [::1]:" + port},
-                    {"url", "http://localhost:" + port + "/"}}};
   const std::string origin(head.field("Origin").value_or(""));
   if (!origin.empty() && origin != "http://" + written)
     return Finding{Code::console_origin_foreign, {{"origin", origin}}};
